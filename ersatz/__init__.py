@@ -1,0 +1,1 @@
+"""Ersatz: remake a club track."""

@@ -1,0 +1,169 @@
+"""Audio as a value: reading, checking, writing, resampling.
+
+Conventions: `samples` is float32, shape (channels, samples), full scale 1.0. Files are read through libsndfile
+(WAV 8-32 bit and float, AIFF, FLAC, OGG, Opus, MP3). Every limit stands here once, with the sentence that the
+producer reads when a file breaks it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+
+from ersatz.core.errors import UnusableAudio
+
+ACCEPTED = "Ersatz takes WAV, AIFF, FLAC, OGG, Opus and MP3, 10 seconds to 20 minutes long."
+ACCEPTED_SUFFIXES = (".wav", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".w64", ".rf64")
+ACCEPTED_FORMATS = ("WAV", "WAVEX", "AIFF", "FLAC", "OGG", "MP3", "MPEG", "W64", "RF64")
+MIN_DURATION_S = 10.0
+MAX_DURATION_S = 20 * 60.0
+MIN_RATE_HZ, MAX_RATE_HZ = 8_000, 192_000
+MAX_CHANNELS = 32
+#: Below this peak there is nothing to measure: 16-bit dither sits near -93 dBFS.
+SILENT_PEAK = 10 ** (-80 / 20)
+#: Read this many frames at a time, so that an absurd header can't ask for memory that the file doesn't fill.
+READ_FRAMES = 1 << 20
+
+
+@dataclass(frozen=True)
+class Audio:
+    """Samples with their rate: float32, shape (channels, samples)."""
+
+    samples: np.ndarray
+    rate_hz: int
+
+    @property
+    def channels(self) -> int:
+        return int(self.samples.shape[0])
+
+    @property
+    def frames(self) -> int:
+        return int(self.samples.shape[1])
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.rate_hz
+
+    def stereo(self) -> np.ndarray:
+        """Left and right, shape (2, samples): mono doubled, of more channels the first two."""
+        if self.channels == 1:
+            return np.broadcast_to(self.samples, (2, self.frames))
+        return self.samples[:2]
+
+
+def read_audio(path: str | Path) -> Audio:
+    """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed."""
+    path = Path(path)
+    if not path.is_file():
+        raise UnusableAudio(f"There is no file “{path.name}”.")
+    if path.stat().st_size == 0:
+        raise UnusableAudio(f"“{path.name}” is empty. {ACCEPTED}")
+    _refuse_video(path)
+    try:
+        with soundfile.SoundFile(str(path)) as file:
+            _check_header(path, file)
+            samples = _read_frames(path, file)
+            rate_hz = int(file.samplerate)
+    except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
+        raise UnusableAudio(f"“{path.name}” can't be read as audio. {ACCEPTED}") from error
+    duration_s = samples.shape[1] / rate_hz
+    if duration_s < MIN_DURATION_S:
+        raise UnusableAudio(
+            f"“{path.name}” holds {duration_s:.1f} s of audio; at least {MIN_DURATION_S:.0f} s are needed to survey it."
+        )
+    if not np.isfinite(samples).all():
+        raise UnusableAudio(f"“{path.name}” holds samples that are not numbers; export it again. {ACCEPTED}")
+    if float(np.abs(samples).max()) < SILENT_PEAK:
+        raise UnusableAudio(f"“{path.name}” is silent from start to end, so there is nothing to survey.")
+    return Audio(samples, rate_hz)
+
+
+def _refuse_video(path: Path) -> None:
+    head = path.open("rb").read(12)
+    is_mp4 = head[4:8] == b"ftyp"
+    is_matroska = head[:4] == b"\x1aE\xdf\xa3"
+    is_avi = head[:4] == b"RIFF" and head[8:12] == b"AVI "
+    if is_mp4 or is_matroska or is_avi:
+        raise UnusableAudio(f"“{path.name}” is a video or MP4 container; export its sound first. {ACCEPTED}")
+
+
+def _check_header(path: Path, file: soundfile.SoundFile) -> None:
+    if file.format not in ACCEPTED_FORMATS:
+        raise UnusableAudio(f"“{path.name}” is {file.format_info}, which is not accepted. {ACCEPTED}")
+    if not MIN_RATE_HZ <= file.samplerate <= MAX_RATE_HZ:
+        raise UnusableAudio(
+            f"“{path.name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted."
+        )
+    if file.channels > MAX_CHANNELS:
+        raise UnusableAudio(
+            f"“{path.name}” has {file.channels} channels; mono, stereo and up to {MAX_CHANNELS} channels are accepted."
+        )
+    # A compressed stream may not know its length (-1 or huge): the reading loop enforces the limit for those.
+    if file.format in ("WAV", "AIFF", "FLAC") and MAX_DURATION_S * file.samplerate < file.frames < 1 << 40:
+        minutes = file.frames / file.samplerate / 60
+        raise UnusableAudio(f"“{path.name}” is {minutes:.0f} minutes long; up to 20 minutes are accepted.")
+
+
+def _read_frames(path: Path, file: soundfile.SoundFile) -> np.ndarray:
+    limit = int(MAX_DURATION_S * file.samplerate)
+    blocks: list[np.ndarray] = []
+    total = 0
+    while True:
+        try:
+            block = file.read(READ_FRAMES, dtype="float32", always_2d=True)
+        except soundfile.LibsndfileError:
+            # A truncated stream: what was decoded up to the break still counts.
+            break
+        if len(block) == 0:
+            break
+        # Beyond two channels only the front pair is kept for listening; the rest is folded in by the reader's caller.
+        blocks.append(np.ascontiguousarray(block.T))
+        total += len(block)
+        if total > limit:
+            raise UnusableAudio(f"“{path.name}” is longer than 20 minutes; up to 20 minutes are accepted.")
+        if len(block) < READ_FRAMES:
+            break
+    if not blocks:
+        raise UnusableAudio(f"“{path.name}” holds no audio. {ACCEPTED}")
+    return _fold_surround(np.concatenate(blocks, axis=1))
+
+
+def _fold_surround(samples: np.ndarray) -> np.ndarray:
+    """More than two channels become two: odd ones to the left, even ones to the right, at equal weight."""
+    if samples.shape[0] <= 2:
+        return samples
+    left, right = samples[0::2], samples[1::2]
+    return np.stack([left.mean(axis=0), right.mean(axis=0)]).astype(np.float32)
+
+
+def resample(samples: np.ndarray, from_hz: int, to_hz: int) -> np.ndarray:
+    """Samples at another rate, shape (channels, n * to/from); soxr's high quality."""
+    if from_hz == to_hz:
+        return samples
+    return np.ascontiguousarray(soxr.resample(samples.T, from_hz, to_hz, quality="HQ").T.astype(np.float32))
+
+
+def write_audio(path: str | Path, audio: Audio, subtype: str | None = None) -> None:
+    """WAV, FLAC, OGG or Opus by suffix. 24 bit unless `subtype` says otherwise."""
+    path = Path(path)
+    subtype = subtype or ("PCM_24" if path.suffix.lower() in (".wav", ".flac", ".aif", ".aiff") else None)
+    soundfile.write(str(path), audio.samples.T, audio.rate_hz, subtype=subtype)
+
+
+def file_sha256(path: str | Path) -> str:
+    digest = hashlib.sha256()
+    for block in _file_blocks(Path(path)):
+        digest.update(block)
+    return digest.hexdigest()
+
+
+def _file_blocks(path: Path, size: int = 1 << 20) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while block := file.read(size):
+            yield block

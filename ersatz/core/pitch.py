@@ -1,0 +1,68 @@
+"""Notes, keys, scales and scale degrees. MIDI numbers, A4 = 69 = 440 Hz."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+TONICS = ("C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B")
+#: Semitones above the tonic. Minor is natural minor, the mode of most club music.
+SCALES = {"major": (0, 2, 4, 5, 7, 9, 11), "minor": (0, 2, 3, 5, 7, 8, 10)}
+_DEGREES_MINOR = ("1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7")
+_LETTERS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
+
+
+@dataclass(frozen=True)
+class Key:
+    """`tonic` as in TONICS, `mode` "major" or "minor"."""
+
+    tonic: str
+    mode: str
+
+    def __post_init__(self) -> None:
+        if self.tonic not in TONICS or self.mode not in SCALES:
+            raise ValueError(f"no such key: {self.tonic} {self.mode}")
+
+    @property
+    def pitch_class(self) -> int:
+        return TONICS.index(self.tonic)
+
+    @property
+    def pitch_classes(self) -> tuple[int, ...]:
+        return tuple((self.pitch_class + step) % 12 for step in SCALES[self.mode])
+
+    def degree_midi(self, degree: int, octave_of: int) -> int:
+        """MIDI note of 0-based scale `degree` (may exceed 6 or be negative) counted from the tonic at or above
+        MIDI note `octave_of`."""
+        octave, step = divmod(degree, 7)
+        root = octave_of + (self.pitch_class - octave_of) % 12
+        return root + 12 * octave + SCALES[self.mode][step]
+
+    def __str__(self) -> str:
+        return f"{self.tonic.replace('b', '♭').replace('#', '♯')} {self.mode}"
+
+
+def parse_tonic(name: str) -> str:
+    """The spelling of TONICS for any usual one ("A#", "B♭", "db"). Raises ValueError."""
+    name = name.strip().replace("♯", "#").replace("♭", "b")
+    if not name or name[0].upper() not in _LETTERS or name[1:].strip("#b"):
+        raise ValueError(f"no such note: {name}")
+    return TONICS[(_LETTERS[name[0].upper()] + name[1:].count("#") - name[1:].count("b")) % 12]
+
+
+def midi_hz(midi: float, tuning_cents: float = 0.0) -> float:
+    return float(440.0 * 2 ** ((midi - 69 + tuning_cents / 100) / 12))
+
+
+def hz_midi(hz: float) -> float:
+    return 69 + 12 * math.log2(hz / 440.0)
+
+
+def note_name(midi: int) -> str:
+    """Scientific pitch notation: 69 is A4."""
+    return f"{TONICS[midi % 12].replace('b', '♭').replace('#', '♯')}{midi // 12 - 1}"
+
+
+def degree_name(midi: int, key: Key) -> str:
+    """The degree above the tonic, "1", "♭3", "5" ..., counted against the major scale as the trade does."""
+    return _DEGREES_MINOR[(midi - key.pitch_class) % 12]

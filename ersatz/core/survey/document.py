@@ -1,0 +1,327 @@
+"""The survey as a document: survey format 1, one frozen dataclass per answer.
+
+Field names are the format's (docs/survey-format.md). Confidence is 0..1. What stands beside the format's own fields is
+evidence for drawing: the tempo curve, the chroma, the energy per bar.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.grid import BarGrid
+from ersatz.core.pitch import Key as PitchKey
+from ersatz.core.serial import from_json, to_json
+
+SCHEMA = "ersatz.survey/1"
+ROLES = ("kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise")
+Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
+LABELS: tuple[Label, ...] = ("intro", "build", "drop", "breakdown", "bridge", "outro")
+#: Below this a tempo is said to be uncertain, and a draft asks for one.
+STEADY_CONFIDENCE = 0.5
+
+
+@dataclass(frozen=True)
+class Source:
+    file: str
+    duration_s: float
+    sample_rate_hz: int
+    channels: int
+    sha256: str
+
+
+@dataclass(frozen=True)
+class TempoGuess:
+    bpm: float
+    confidence: float
+
+
+@dataclass(frozen=True)
+class TempoEvidence:
+    """Strength of the beat hypothesis over tempo, 0..1."""
+
+    bpm: tuple[float, ...]
+    strength: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class Tempo:
+    bpm: float
+    confidence: float
+    alternatives: tuple[TempoGuess, ...]
+    beats_per_bar: int
+    first_downbeat_s: float
+    swing_percent: float
+    drift_percent: float
+    evidence: TempoEvidence = TempoEvidence((), ())
+
+    @property
+    def grid(self) -> BarGrid:
+        return BarGrid(self.bpm, self.first_downbeat_s, self.beats_per_bar)
+
+    @property
+    def is_steady(self) -> bool:
+        return self.confidence >= STEADY_CONFIDENCE
+
+
+@dataclass(frozen=True)
+class KeyGuess:
+    tonic: str
+    mode: str
+    confidence: float
+
+
+@dataclass(frozen=True)
+class Key:
+    tonic: str
+    mode: str
+    confidence: float
+    alternatives: tuple[KeyGuess, ...]
+    tuning_cents: float
+    chroma: tuple[float, ...] = ()
+
+    @property
+    def pitch_key(self) -> PitchKey:
+        return PitchKey(self.tonic, self.mode)
+
+
+@dataclass(frozen=True)
+class Section:
+    label: Label
+    start_bar: int
+    bars: int
+    start_s: float
+    end_s: float
+    confidence: float
+    like: int | None
+    loudness_lufs: float
+    presence: dict[str, float]
+
+    @property
+    def end_bar(self) -> int:
+        """First bar after the section."""
+        return self.start_bar + self.bars
+
+
+@dataclass(frozen=True)
+class Presence:
+    bars: tuple[int, ...]
+    kick: tuple[float, ...]
+    clap: tuple[float, ...]
+    hats: tuple[float, ...]
+    perc: tuple[float, ...]
+    bass: tuple[float, ...]
+    chords: tuple[float, ...]
+    lead: tuple[float, ...]
+    noise: tuple[float, ...]
+
+    def of(self, role: str) -> tuple[float, ...]:
+        if role not in ROLES:
+            raise ValueError(f"no such role: {role}")
+        return tuple(getattr(self, role))
+
+
+@dataclass(frozen=True)
+class Energy:
+    """Level per bar in three bands, dB relative to the loudest bar of the full signal: the portrait."""
+
+    low_db: tuple[float, ...]
+    mid_db: tuple[float, ...]
+    high_db: tuple[float, ...]
+    full_db: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class KickPortrait:
+    fundamental_hz: float
+    note: str
+    decay_ms: float
+    click_db: float
+
+
+@dataclass(frozen=True)
+class StepTiming:
+    kick: tuple[float | None, ...]
+    clap: tuple[float | None, ...]
+    hats: tuple[float | None, ...]
+
+
+@dataclass(frozen=True)
+class DrumPattern:
+    section: int
+    steps_per_bar: int
+    kick: tuple[float, ...]
+    clap: tuple[float, ...]
+    hats: tuple[float, ...]
+    timing_ms: StepTiming
+
+
+@dataclass(frozen=True)
+class Drums:
+    kick: KickPortrait | None
+    patterns: tuple[DrumPattern, ...]
+
+
+@dataclass(frozen=True)
+class BassNote:
+    start_beat: float
+    beats: float
+    midi: int
+    confidence: float
+
+
+@dataclass(frozen=True)
+class Bass:
+    notes_per_bar: tuple[int | None, ...]
+    notes: tuple[BassNote, ...]
+
+
+@dataclass(frozen=True)
+class Chord:
+    start_bar: int
+    bars: float
+    name: str
+    degree: str
+
+
+@dataclass(frozen=True)
+class Harmony:
+    chords: tuple[Chord, ...]
+
+
+@dataclass(frozen=True)
+class BandDepth:
+    depth_db: float
+
+
+@dataclass(frozen=True)
+class SectionPump:
+    section: int
+    depth_db: float
+
+
+@dataclass(frozen=True)
+class Pump:
+    depth_db: float
+    rate: str
+    release_ms: float
+    curve_db: tuple[float, ...]
+    confidence: float
+    bands: dict[str, BandDepth]
+    active_sections: tuple[int, ...]
+    per_section: tuple[SectionPump, ...]
+
+
+@dataclass(frozen=True)
+class SectionSpectrum:
+    level_db: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class Spectrum:
+    centers_hz: tuple[float, ...]
+    level_db: tuple[float, ...]
+    tilt_db_per_octave: float
+    per_section: tuple[SectionSpectrum, ...]
+
+
+@dataclass(frozen=True)
+class StereoBand:
+    low_hz: float
+    high_hz: float
+    width: float
+    correlation: float
+
+
+@dataclass(frozen=True)
+class Stereo:
+    bands: tuple[StereoBand, ...]
+    mono_below_hz: float
+
+
+@dataclass(frozen=True)
+class ShortTerm:
+    t_s: float
+    lufs: float
+
+
+@dataclass(frozen=True)
+class Loudness:
+    integrated_lufs: float
+    range_lu: float
+    true_peak_dbtp: float
+    max_short_term_lufs: float
+    max_momentary_lufs: float
+    short_term: tuple[ShortTerm, ...]
+    plr_db: float
+
+
+@dataclass(frozen=True)
+class Event:
+    kind: Literal["riser", "fall", "snare roll", "gap", "impact", "sweep"]
+    start_bar: float
+    beats: float
+    confidence: float
+
+
+@dataclass(frozen=True)
+class SectionCorrection:
+    label: Label
+    start_bar: int
+    bars: int
+
+
+@dataclass(frozen=True)
+class Corrections:
+    """What the producer says over the measurement. None: as measured."""
+
+    bpm: float | None = None
+    first_downbeat_s: float | None = None
+    tonic: str | None = None
+    mode: str | None = None
+    sections: tuple[SectionCorrection, ...] | None = None
+
+    @property
+    def moves_grid(self) -> bool:
+        return self.bpm is not None or self.first_downbeat_s is not None
+
+    def __bool__(self) -> bool:
+        return self != Corrections()
+
+
+@dataclass(frozen=True)
+class Survey:
+    source: Source
+    tempo: Tempo
+    key: Key
+    sections: tuple[Section, ...]
+    presence: Presence
+    energy: Energy
+    drums: Drums
+    bass: Bass
+    harmony: Harmony
+    pump: Pump
+    spectrum: Spectrum
+    stereo: Stereo
+    loudness: Loudness
+    events: tuple[Event, ...] = ()
+    corrections: Corrections = field(default_factory=Corrections)
+
+    @property
+    def bars(self) -> int:
+        return len(self.presence.bars)
+
+    def to_json(self) -> dict[str, Any]:
+        return {"schema": SCHEMA, **to_json(self)}
+
+    @staticmethod
+    def from_json(data: Any) -> Survey:
+        if not isinstance(data, dict) or data.get("schema") != SCHEMA:
+            raise UnusableDocument(f"This is not a survey of format “{SCHEMA}”.")
+        return from_json(Survey, data)
+
+    def main_section(self) -> int:
+        """Index of the section that matters most: the loudest drop, or the loudest of all if there is no drop."""
+        drops = [i for i, s in enumerate(self.sections) if s.label == "drop"]
+        return max(drops or range(len(self.sections)), key=lambda i: self.sections[i].loudness_lufs)
