@@ -57,6 +57,7 @@ def make() -> tuple[np.ndarray, dict]:
         parts: dict[str, list[int]] = {}
         for i in range(length):
             b = bar + i
+
             def on(part: str, index: int = i, parts: dict[str, list[int]] = parts, length: int = length) -> None:
                 parts.setdefault(part, [0] * length)[index] = 1
 

@@ -131,7 +131,7 @@ def make() -> tuple[np.ndarray, dict]:
                     for midi in phrase[1][1:]:
                         desk.place("strings", at(b, step), string(midi + 12, 0.4, 0.008), 0.13)
                 on("strings", i)
-            if label == "drop" and (i >= 16 or nth == 2) or (label == "breakdown" and i >= 8):
+            if (label == "drop" and (i >= 16 or nth == 2)) or (label == "breakdown" and i >= 8):
                 for step, midi, vowel in CHOPS[2 if nth == 2 and label == "drop" else 1]:
                     if (midi, vowel) not in chop_notes:
                         chop_notes[midi, vowel] = synth.voice_chop(midi, 0.33, vowel)

@@ -39,8 +39,9 @@ def band(x: np.ndarray, low_hz: float | None, high_hz: float | None, order: int 
     return x
 
 
-def harmonics(freq_hz: float, n: int, level: Callable[[np.ndarray], np.ndarray], top_hz: float = 16_000,
-              phase: float = 0.0) -> np.ndarray:
+def harmonics(
+    freq_hz: float, n: int, level: Callable[[np.ndarray], np.ndarray], top_hz: float = 16_000, phase: float = 0.0
+) -> np.ndarray:
     """Sum of sine harmonics below `top_hz`, by one inverse FFT per cycle table (no aliasing)."""
     count = max(1, int(min(top_hz, RATE_HZ * 0.45) / freq_hz))
     size = 4096
@@ -137,9 +138,7 @@ def voice_chop(midi: int, length_s: float, vowel: str) -> np.ndarray:
     spectrum = np.zeros(size // 2 + 1, complex)
     spectrum[1:60] = -0.5j * size / k**0.7
     glottis = np.interp(phase % 1 * size, np.arange(size), np.fft.irfft(spectrum))
-    out = sum(
-        band(glottis, f * 0.88, f * 1.14, 2) * g for f, g in zip(formants, (1.0, 0.7, 0.35))
-    )
+    out = sum(band(glottis, f * 0.88, f * 1.14, 2) * g for f, g in zip(formants, (1.0, 0.7, 0.35)))
     return fade(out, 0.012, 0.05)
 
 

@@ -28,6 +28,7 @@ EDGES_HZ = (
 TONAL_HZ = 11_025
 TONAL_FRAME = 4096
 TONAL_HOP = 1024
+LOW_HZ = 2205
 MIDI_LOW, MIDI_HIGH = 24, 100
 #: Level rises under this are noise; log compression after Müller 2015, on power relative to the track's own peak.
 LOG_GAMMA = 1e4
@@ -68,6 +69,14 @@ class Shared:
         rise[:, 1:-1] = rise[:, 2:]
         return np.asarray(rise, dtype=np.float32)
 
+    @cached_property
+    def attack(self) -> np.ndarray:
+        """Rise of the amplitude per band over two frames, in full-scale units, shape (bands, frames): what is loud."""
+        amplitude = np.sqrt(self.mid_power + self.side_power)
+        rise = np.zeros_like(amplitude)
+        rise[:, 1:-1] = np.maximum(amplitude[:, 2:] - amplitude[:, :-2], 0.0)
+        return rise
+
     def rows(self, low_hz: float, high_hz: float) -> slice:
         """Bands that lie between two frequencies."""
         inside = [i for i in range(len(EDGES_HZ) - 1) if EDGES_HZ[i] >= low_hz and EDGES_HZ[i + 1] <= high_hz]
@@ -101,6 +110,11 @@ class Shared:
         top = int(2200 / TONAL_HZ * TONAL_FRAME)
         magnitude = np.abs(fft.rfft(frames * window, axis=1, workers=2)[:, :top]).T.astype(np.float32)
         return _median5(magnitude)
+
+    @cached_property
+    def low(self) -> np.ndarray:
+        """The mid at LOW_HZ: kick and bass only, shape (samples,)."""
+        return np.asarray(resample(self.mid[None, :], self.rate_hz, LOW_HZ)[0])
 
     @cached_property
     def tuning_cents(self) -> float:

@@ -24,6 +24,15 @@ PRIOR_BPM, PRIOR_OCTAVES = 127.0, 0.42
 #: A grid line this little before the file's start counts as its start.
 EARLY_S = 0.03
 BEATS_PER_BAR = 4
+#: Candidates for the bar line: the 8ths of a bar.
+PLACES = 8
+#: The folded onset curve peaks this long before the attack: half the analysis window, less what the log takes away.
+#: Calibrated on clicks and noise bursts at known samples (tests/core/test_tempo.py).
+ONSET_LEAD_S = 0.0035
+#: A fit this close to a whole or half BPM, times the track's seconds, is taken to be it: a tenth of a bin.
+ROUND_WITHIN = 2.0
+#: Rise of the folded waveform within 3 ms, in nepers, that counts as a clean attack.
+ATTACK_JUMP = 0.9
 
 
 @dataclass(frozen=True)
@@ -34,6 +43,7 @@ class Beat:
     confidence: float
     alternatives: tuple[TempoGuess, ...]
     phase_s: float
+    lead: float
     drift_percent: float
     evidence: TempoEvidence
 
@@ -63,17 +73,14 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     contrast = float(raw[np.argmin(np.abs(tempi - chosen))] / max(float(np.median(raw)), 1e-12))
     rival = next((g.confidence for g in guesses[1:]), 0.0)
     certain = coherence * np.clip((contrast - 2.0) / 4.0, 0, 1) * np.clip(1.25 - 0.5 * rival, 0, 1)
-    phase = _phase(shared, fine)
+    phase, lead = _phase(shared, fine)
     evidence = TempoEvidence(
         tuple(float(round(b, 1)) for b in np.arange(MIN_BPM, MAX_BPM, 1.0)),
         tuple(round(float(score[(tempi >= b - 0.5) & (tempi < b + 0.5)].max()), 3)
               for b in np.arange(MIN_BPM, MAX_BPM, 1.0)),
     )  # fmt: skip
-    alternatives = tuple(
-        TempoGuess(round(_refine(magnitude, bin_hz, g.bpm), 3), round(0.6 * g.confidence * (1 - float(certain)), 3))
-        for g in guesses[1:4]
-    )
-    return Beat(fine, float(np.clip(certain, 0, 0.99)), alternatives, phase, drift, evidence)
+    alternatives = _alternatives(magnitude, bin_hz, fine, guesses, float(certain))
+    return Beat(fine, float(np.clip(certain, 0, 0.99)), alternatives, phase, lead, drift, evidence)
 
 
 def _onset_curve(shared: Shared) -> np.ndarray:
@@ -104,6 +111,17 @@ def _peaks(tempi: np.ndarray, score: np.ndarray) -> list[TempoGuess]:
     return found
 
 
+def _alternatives(
+    magnitude: np.ndarray, bin_hz: float, bpm: float, guesses: list[TempoGuess], certain: float
+) -> tuple[TempoGuess, ...]:
+    """The other hypotheses, best first; half and double time always among them."""
+    others = {round(_refine(magnitude, bin_hz, g.bpm), 3): 0.6 * g.confidence * (1 - certain) for g in guesses[:4]}
+    for octave in (bpm / 2, bpm * 2):
+        others.setdefault(round(octave, 3), 0.3 * (1 - certain) if MIN_BPM <= octave <= MAX_BPM else 0.02)
+    ranked = sorted(others.items(), key=lambda item: -item[1])
+    return tuple(TempoGuess(b, round(c, 3)) for b, c in ranked if abs(b / bpm - 1) > 0.01)[:4]
+
+
 def _refine(magnitude: np.ndarray, bin_hz: float, bpm: float) -> float:
     """Tempo from the interpolated peaks at the beat rate and its multiples, the higher ones being the finer rulers."""
     estimates, weights = [], []
@@ -127,10 +145,10 @@ def _refine(magnitude: np.ndarray, bin_hz: float, bpm: float) -> float:
     near = np.abs(values - middle) < 0.03
     fine = float(np.average(values[near], weights=weight[near]))
     # Producers set round tempi: within what the track's length can resolve, the round one is the better estimate.
-    for step, share in ((1.0, 0.15), (0.5, 0.1)):
-        nearest = round(fine / step) * step
-        if abs(fine - nearest) < share * 60 * bin_hz * 8 / 4:
-            return nearest
+    track_s = 1 / (8 * bin_hz)
+    nearest = round(fine * 2) / 2
+    if abs(fine - nearest) < ROUND_WITHIN / track_s:
+        return nearest
     return fine
 
 
@@ -157,20 +175,40 @@ def _coherence(onset: np.ndarray, rate: float, bpm: float) -> tuple[float, float
     return best, round(drift, 4)
 
 
-def _phase(shared: Shared, bpm: float) -> float:
-    """Time of a beat, 0 <= t < one beat: folded onsets pick the place, the waveform's attack sharpens it."""
+def _phase(shared: Shared, bpm: float) -> tuple[float, float]:
+    """Time of a beat, 0 <= t < one beat, and how much likelier it is than the place half a beat off (-1..1).
+
+    Folded onsets of the low, middle and high bands pick the place; its time is sharpened by `_fine_phase`.
+    """
     period = 60 / bpm
     bins = 96
-    low = _fold(shared.onsets(20, 155), shared.hop_s, period, bins)
-    middle = _fold(shared.onsets(360, 3600), shared.hop_s, period, bins)
-    high = _fold(shared.onsets(4700, 18_000), shared.hop_s, period, bins)
-    curve = 1.6 * _unit(low) + 1.0 * _unit(middle) + 0.25 * _unit(high)
-    # A 16th grid must stand on the onsets as a whole; among its four places the beat is where low and middle are strongest.
-    comb = sum(np.roll(_unit(low) + _unit(middle) + _unit(high), -k * bins // 4) for k in range(4))
+    low = _unit(_fold(shared.onsets(20, 155), shared.hop_s, period, bins))
+    middle = _unit(_fold(shared.onsets(360, 3600), shared.hop_s, period, bins))
+    high = _unit(_fold(shared.onsets(4700, 18_000), shared.hop_s, period, bins))
+    curve = 1.6 * low + 1.0 * middle + 0.25 * high
+    # The 16th grid must stand on the onsets as a whole; among its places the beat is where low and middle are strong.
+    comb = np.asarray(sum(np.roll(low + middle + high, -k * bins // 4) for k in range(4)))
     smooth = np.convolve(np.tile(curve, 3), np.hanning(9) / 4, "same")[bins : 2 * bins]
-    score = smooth + 0.25 * np.asarray(comb) / 4
-    coarse = float(np.argmax(score)) / bins * period
-    return _attack(shared, period, coarse)
+    score = smooth + 0.25 * comb / 4
+    best = int(np.argmax(score))
+    other = float(score[(best + bins // 2 + np.arange(-3, 4)) % bins].max())
+    lead = (float(score[best]) - other) / max(float(score[best]), 1e-9)
+    return _fine_phase(shared, period, best / bins * period), lead
+
+
+def _fine_phase(shared: Shared, period: float, coarse_s: float) -> float:
+    """Start of the attack near `coarse_s`: peak of the folded onset curve, then of the waveform where it jumps."""
+    bins = max(96, round(period * 1000))
+    curve = sum(
+        weight * _unit(_fold(shared.onsets(low, high), shared.hop_s, period, bins))
+        for weight, low, high in ((0.4, 20, 155), (1.0, 360, 3600), (1.0, 4700, 18_000))
+    )
+    width = max(3, round(0.008 / period * bins)) | 1
+    smooth = np.convolve(np.tile(np.asarray(curve), 3), np.hanning(width + 2)[1:-1], "same")[bins : 2 * bins]
+    offset = (np.arange(bins) / bins * period - coarse_s + period / 2) % period - period / 2
+    near = np.abs(offset) < 0.025
+    fine = coarse_s + float(offset[near][np.argmax(smooth[near])]) + ONSET_LEAD_S
+    return _attack(shared, period, fine)
 
 
 def _fold(values: np.ndarray, hop_s: float, period: float, bins: int) -> np.ndarray:
@@ -188,50 +226,51 @@ def _unit(x: np.ndarray) -> np.ndarray:
     return np.asarray(x / max(float(x.max()), 1e-12))
 
 
-def _attack(shared: Shared, period: float, coarse_s: float) -> float:
-    """Start of the average attack within 35 ms of `coarse_s`, from the waveform's power folded at 0.5 ms."""
+def _attack(shared: Shared, period: float, near_s: float) -> float:
+    """Start of the average attack within 10 ms of `near_s`, where the folded waveform jumps; else `near_s`."""
     step = max(1, round(shared.rate_hz * 0.0005))
     usable = len(shared.mid) // step * step
     power = np.square(shared.mid[:usable]).reshape(-1, step).mean(axis=1)
     hop = step / shared.rate_hz
-    beats = int((shared.duration_s - coarse_s) / period)
-    before, after = round(0.035 / hop), round(0.045 / hop)
-    starts = np.round((coarse_s + np.arange(beats) * period) / hop).astype(int) - before
-    starts = starts[(starts >= 0) & (starts + before + after < len(power))]
-    if len(starts) < 4:
-        return coarse_s % period
-    cuts = power[starts[:, None] + np.arange(before + after)]
-    strength = cuts.max(axis=1) / np.maximum(cuts[:, : before // 3].mean(axis=1), 1e-12)
-    loud = cuts.max(axis=1) > 0.1 * np.percentile(cuts.max(axis=1), 90)
-    pick = loud & (strength >= np.median(strength[loud]))
-    cuts = cuts[pick]
-    level = np.median(np.log(np.maximum(cuts, 1e-12) / np.maximum(cuts.max(axis=1, keepdims=True), 1e-12)), axis=0)
-    amplitude = np.exp(level / 2)
-    amplitude = np.convolve(np.pad(amplitude, 2, mode="edge"), np.ones(5) / 5, "valid")
-    rise = np.maximum(np.diff(amplitude), 0)
-    if rise.max() <= 0:
-        return coarse_s % period
-    # Steepest rise near the coarse place, then back to where it has climbed a tenth of the way.
-    window = np.exp(-0.5 * ((np.arange(len(rise)) - before) * hop / 0.02) ** 2)
-    top = int(np.argmax(rise * window))
-    peak_at = min(len(amplitude) - 1, top + round(0.004 / hop))
-    floor = float(amplitude[max(0, top - round(0.008 / hop)) : top + 1].min())
-    threshold = floor + 0.2 * (float(amplitude[top : peak_at + 1].max()) - floor)
-    start = top
-    while start > 0 and amplitude[start] > threshold:
+    reach = round(0.016 / hop)
+    beats = int((shared.duration_s - near_s) / period)
+    starts = np.round((near_s + np.arange(beats) * period) / hop).astype(int) - reach
+    starts = starts[(starts >= 0) & (starts + 2 * reach < len(power))]
+    if len(starts) < 8:
+        return near_s % period
+    cuts = power[starts[:, None] + np.arange(2 * reach)]
+    top = cuts.max(axis=1)
+    cuts = cuts[top > 0.1 * np.percentile(top, 90)]
+    level = np.median(np.log(np.maximum(cuts, 1e-12)), axis=0) / 2
+    level = np.convolve(np.pad(level, 1, mode="edge"), np.ones(3) / 3, "valid")
+    ahead = round(0.003 / hop)
+    jump = level[ahead:] - level[:-ahead]
+    if float(jump.max()) < ATTACK_JUMP:
+        return near_s % period
+    top_at = int(np.argmax(jump))
+    # Back to where the jump has climbed a tenth of the way.
+    floor, peak = float(level[top_at]), float(level[top_at + ahead])
+    start = top_at + ahead
+    while start > 0 and level[start] > floor + 0.1 * (peak - floor):
         start -= 1
-    return float((coarse_s + (start - before + 1) * hop) % period)
+    moved = (start - reach + 1) * hop
+    return (near_s + moved) % period if abs(moved) < 0.01 else near_s % period
 
 
-def measure_downbeat(shared: Shared, bpm: float, phase_s: float) -> tuple[float, float]:
-    """Time of bar 1 beat 1 and how sure it is (0..1), from beats that are `60 / bpm` apart through `phase_s`."""
-    period = 60 / bpm
-    first = phase_s % period
+def measure_downbeat(shared: Shared, beat: Beat) -> tuple[float, float]:
+    """Time of bar 1 beat 1 and how sure it is (0..1).
+
+    Eight places of the bar compete, the beats and the 8ths between them: a bass on the off-beat can fool the phase,
+    but chords and sections change on bar lines.
+    """
+    period = 60 / beat.bpm / 2
+    first = beat.phase_s % period
     if first > period - EARLY_S:
         first = max(0.0, first - period)
     count = int((shared.duration_s - first) / period)
-    if count < 8:
+    if count < 16:
         return first, 0.0
+    on_beat = round((beat.phase_s - first) / period) % 2
     edges = first + np.arange(count + 1) * period
     level = np.log(frame_means(shared.mid_power + shared.side_power, edges, shared.hop_s) + 1e-9)
     tonal = frame_means(shared.semitones, edges, TONAL_HOP / TONAL_HZ)
@@ -242,41 +281,45 @@ def measure_downbeat(shared: Shared, bpm: float, phase_s: float) -> tuple[float,
         + 0.9 * _backbeat(shared, edges)
         + 0.5 * _by_place(_accent(shared, edges))
     )
+    scores[on_beat::2] += 1.2 * min(1.0, 2 * beat.lead)
+    # Tracks usually start on a bar line; a gentle hint only, excerpts don't.
     sounding = level.max(axis=0) > level.max() - np.log(1e5)
     start = int(np.argmax(sounding))
-    # Tracks usually start on a bar line; a gentle hint only, excerpts don't.
-    if start < 4:
-        scores[start % 4] += 0.25
+    if start < PLACES:
+        scores[start % PLACES] += 0.25
     order = np.argsort(scores)[::-1]
     margin = float(scores[order[0]] - scores[order[1]])
     return float(first + int(order[0]) * period), float(np.clip(margin / 1.5, 0.05, 0.98))
 
 
 def _by_place(change: np.ndarray) -> np.ndarray:
-    """Mean of a per-beat curve at each of the four places in the bar, standardised."""
+    """Mean of a curve per 8th at each of the eight places in the bar, standardised."""
     change = np.minimum(change, np.percentile(change, 99.5))
-    mean = np.array([change[k::4].mean() for k in range(4)])
-    spread = float(change.std()) / np.sqrt(max(1, len(change) / 4)) + 1e-9
-    z = (mean - mean.mean()) / spread
-    return np.asarray(np.tanh(z / 6))
+    mean = np.array([change[k::PLACES].mean() for k in range(PLACES)])
+    spread = float(change.std()) / np.sqrt(max(1, len(change) / PLACES)) + 1e-9
+    return np.asarray(np.tanh((mean - mean.mean()) / spread / 6))
 
 
 def _chroma_change(tonal: np.ndarray) -> np.ndarray:
     unit = tonal / np.maximum(np.linalg.norm(tonal, axis=0, keepdims=True), 1e-9)
     change = np.zeros(unit.shape[1])
     # Two beats against the two before: an arpeggio inside one chord changes less than a chord.
-    pair = unit[:, :-1] + unit[:, 1:]
-    pair /= np.maximum(np.linalg.norm(pair, axis=0, keepdims=True), 1e-9)
-    change[2:-1] = 1 - (pair[:, 2:] * pair[:, :-2]).sum(axis=0)
+    span = 4
+    if unit.shape[1] <= 2 * span:
+        return change
+    total = np.concatenate([np.zeros((unit.shape[0], 1)), np.cumsum(unit, axis=1)], axis=1)
+    mean = total[:, span:] - total[:, :-span]
+    mean /= np.maximum(np.linalg.norm(mean, axis=0, keepdims=True), 1e-9)
+    change[span : span + mean.shape[1] - span] = 1 - (mean[:, span:] * mean[:, :-span]).sum(axis=0)
     return change
 
 
 def _large_change(level: np.ndarray) -> np.ndarray:
-    """Difference of the mean band levels in the 8 beats after and before each beat, squared: large ones decide."""
+    """Difference of the mean band levels after and before each 8th, squared: large ones decide."""
     n = level.shape[1]
     out = np.zeros(n)
     total = np.concatenate([np.zeros((level.shape[0], 1)), np.cumsum(level, axis=1)], axis=1)
-    for span in (4, 8, 16):
+    for span in (8, 16, 32):
         if n <= 2 * span:
             continue
         k = np.arange(span, n - span)
@@ -298,7 +341,7 @@ def _accent(shared: Shared, edges: np.ndarray) -> np.ndarray:
 
 
 def _backbeat(shared: Shared, edges: np.ndarray) -> np.ndarray:
-    """Places 1 and 3 gain where claps or snares stand on the beats between: middle onsets against low ones."""
+    """A place gains where claps or snares stand one and three beats after it: middle onsets against low ones."""
     index = np.clip(np.round(edges[:-1] / shared.hop_s).astype(int), 2, shared.frames - 4)
 
     def on_beat(low_hz: float, high_hz: float) -> np.ndarray:
@@ -308,8 +351,7 @@ def _backbeat(shared: Shared, edges: np.ndarray) -> np.ndarray:
 
     snare = on_beat(1000, 4700)
     kick = on_beat(20, 110)
-    by_place = np.array([np.minimum(snare[k::4], 1.5).mean() - 0.5 * np.minimum(kick[k::4], 1.5).mean()
-                         for k in range(4)])  # fmt: skip
-    odd = (by_place[1] + by_place[3] - by_place[0] - by_place[2]) / 2
-    value = float(np.tanh(odd * 4))
-    return np.array([value, -value, value, -value]) / 2
+    value = np.minimum(snare, 1.5) - 0.5 * np.minimum(kick, 1.5)
+    mean = np.array([value[k::PLACES].mean() for k in range(PLACES)])
+    odd = (np.roll(mean, -2) + np.roll(mean, -6) - mean - np.roll(mean, -4)) / 2
+    return np.asarray(np.tanh(odd * 4)) / 2

@@ -1,0 +1,176 @@
+"""What a reference does: `survey_file` answers every question of survey format 1 from one decode and one transform."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from ersatz.core import loudness as bs1770
+from ersatz.core.audio import Audio, file_sha256, read_audio
+from ersatz.core.survey.bars import BarTable, bar_table
+from ersatz.core.survey.bass import measure_bass
+from ersatz.core.survey.document import (
+    ROLES,
+    Bass,
+    Corrections,
+    Energy,
+    Key,
+    Loudness,
+    Presence,
+    Section,
+    ShortTerm,
+    Source,
+    Survey,
+    Tempo,
+)
+from ersatz.core.survey.drums import describe_drums, find_hits, measure_swing
+from ersatz.core.survey.events import find_events
+from ersatz.core.survey.harmony import measure_harmony
+from ersatz.core.survey.key import measure_key
+from ersatz.core.survey.presence import measure_energy, measure_presence
+from ersatz.core.survey.pump import measure_pump
+from ersatz.core.survey.sections import Span, find_sections
+from ersatz.core.survey.shared import Shared, prepare
+from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
+from ersatz.core.survey.tempo import BEATS_PER_BAR, measure_beat, measure_downbeat
+
+Progress = Callable[[str, float], None]
+NO_CORRECTIONS = Corrections()
+
+
+def survey_file(
+    path: str | Path, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None
+) -> Survey:
+    """Decode and survey a file. Raises UnusableAudio."""
+    path = Path(path)
+    progress("reading", 0.0)
+    audio = read_audio(path)
+    source = Source(path.name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, file_sha256(path))
+    return survey_audio(audio, source, corrections, progress)
+
+
+def survey_audio(
+    audio: Audio,
+    source: Source,
+    corrections: Corrections = NO_CORRECTIONS,
+    progress: Progress = lambda phase, fraction: None,
+) -> Survey:
+    """Survey decoded audio. Corrections replace the measured grid, key or sections before what depends on them is
+    measured; the document then holds them, so that measured and corrected can be told apart."""
+    progress("transforming", 0.1)
+    shared = prepare(audio)
+    progress("tempo and bar lines", 0.35)
+    tempo = _tempo(shared, corrections)
+    bars = bar_table(shared, tempo.grid)
+    tempo = replace(tempo, swing_percent=measure_swing(shared, bars))
+    progress("drums and parts", 0.5)
+    hits = find_hits(shared, bars, tempo.swing_percent)
+    presence = measure_presence(shared, bars, hits)
+    energy = measure_energy(shared, bars)
+    progress("bass and key", 0.6)
+    bass = measure_bass(shared, bars, hits, presence.bass)
+    key = _key(shared, bars, bass, corrections)
+    harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
+    progress("sections", 0.7)
+    spans = _spans(shared, bars, corrections, presence, energy)
+    bar_spans = [(s.start, s.bars) for s in spans]
+    drops = [i for i, s in enumerate(spans) if s.label == "drop"]
+    progress("pump", 0.75)
+    pump = measure_pump(shared, bars, hits, presence, bar_spans, drops)
+    progress("loudness and balance", 0.88)
+    steps = bs1770.step_energy(audio.samples, audio.rate_hz)
+    sections = tuple(
+        _section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans
+    )
+    spectrum = measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections])
+    survey = Survey(
+        source=source,
+        tempo=tempo,
+        key=key,
+        sections=sections,
+        presence=presence,
+        energy=energy,
+        drums=describe_drums(shared, bars, hits, bar_spans),
+        bass=bass,
+        harmony=harmony,
+        pump=pump,
+        spectrum=spectrum,
+        stereo=measure_stereo(shared),
+        loudness=_loudness(bs1770.measure_loudness(audio.samples, audio.rate_hz, steps)),
+        events=find_events(shared, bars, spans),
+        corrections=corrections,
+    )
+    progress("done", 1.0)
+    return survey
+
+
+def _tempo(shared: Shared, corrections: Corrections) -> Tempo:
+    beat = measure_beat(shared, corrections.bpm)
+    first, certain = measure_downbeat(shared, beat)
+    confidence = beat.confidence * (0.75 + 0.25 * certain)
+    if corrections.bpm is not None:
+        confidence = 1.0
+    if corrections.first_downbeat_s is not None:
+        bar = 60 / beat.bpm * BEATS_PER_BAR
+        first = corrections.first_downbeat_s % bar
+    return Tempo(
+        bpm=round(beat.bpm, 4),
+        confidence=round(confidence, 3),
+        alternatives=beat.alternatives,
+        beats_per_bar=BEATS_PER_BAR,
+        first_downbeat_s=round(first, 5),
+        swing_percent=50.0,
+        drift_percent=beat.drift_percent,
+        evidence=beat.evidence,
+    )
+
+
+def _key(shared: Shared, bars: BarTable, bass: Bass, corrections: Corrections) -> Key:
+    key = measure_key(shared, bars, bass)
+    if corrections.tonic is None or corrections.mode is None:
+        return key
+    return replace(key, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0)
+
+
+def _spans(shared: Shared, bars: BarTable, corrections: Corrections, presence: Presence, energy: Energy) -> list[Span]:
+    if corrections.sections is None:
+        return find_sections(shared, bars, presence, energy)
+    spans = [Span(c.start_bar - 1, c.bars, c.label, 1.0, None) for c in corrections.sections]
+    return [s for s in spans if s.start < bars.count]
+
+
+def _cut(steps: np.ndarray, bars: BarTable, span: Span) -> np.ndarray:
+    first, last = bars.edges_s[span.start], bars.edges_s[min(span.start + span.bars, bars.count)]
+    return steps[int(first / bs1770.STEP_S) : max(int(last / bs1770.STEP_S), int(first / bs1770.STEP_S) + 4)]
+
+
+def _section(span: Span, bars: BarTable, duration_s: float, presence: Presence, lufs: float) -> Section:
+    end = span.start + span.bars
+    return Section(
+        label=span.label,
+        start_bar=span.start + 1,
+        bars=span.bars,
+        start_s=round(float(bars.edges_s[span.start]), 4),
+        end_s=round(min(float(bars.edges_s[min(end, bars.count)]), duration_s), 4),
+        confidence=span.confidence,
+        like=span.like,
+        loudness_lufs=round(lufs, 2),
+        presence={role: round(float(np.mean(presence.of(role)[span.start : end])), 2) for role in ROLES},
+    )
+
+
+def _loudness(measured: bs1770.Loudness) -> Loudness:
+    # Every half second is enough to draw.
+    pairs = list(zip(measured.short_term_t_s, measured.short_term_lufs))[::5]
+    return Loudness(
+        integrated_lufs=round(measured.integrated_lufs, 2),
+        range_lu=round(measured.range_lu, 2),
+        true_peak_dbtp=round(measured.true_peak_dbtp, 2),
+        max_short_term_lufs=round(measured.max_short_term_lufs, 2),
+        max_momentary_lufs=round(measured.max_momentary_lufs, 2),
+        short_term=tuple(ShortTerm(t, v) for t, v in pairs),
+        plr_db=round(measured.plr_db, 2),
+    )

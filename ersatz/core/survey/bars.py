@@ -1,0 +1,48 @@
+"""What every bar-wise question needs: the grid's edges and curves read at its 16th steps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ersatz.core.grid import BarGrid
+from ersatz.core.survey.shared import Shared, frame_means
+
+STEPS = 16
+
+
+@dataclass(frozen=True)
+class BarTable:
+    """The track cut into bars. `edges_s` has one more entry than there are bars."""
+
+    grid: BarGrid
+    count: int
+    edges_s: np.ndarray
+
+    def means(self, values: np.ndarray, hop_s: float) -> np.ndarray:
+        """Mean of a curve (..., frames) per bar, shape (..., bars)."""
+        return frame_means(values, self.edges_s, hop_s)
+
+    def step_edges_s(self, per_bar: int) -> np.ndarray:
+        step = self.grid.bar_s / per_bar
+        return self.grid.first_downbeat_s + np.arange(self.count * per_bar + 1) * step
+
+    def step_means(self, values: np.ndarray, hop_s: float, per_bar: int = STEPS) -> np.ndarray:
+        """Mean of a curve per step, shape (..., bars, per_bar)."""
+        flat = frame_means(values, self.step_edges_s(per_bar), hop_s)
+        return flat.reshape(*flat.shape[:-1], self.count, per_bar)
+
+    def step_peaks(self, shared: Shared, curve: np.ndarray, swing_s: float = 0.0) -> np.ndarray:
+        """Largest onset within -12..+24 ms of each 16th, shape (bars, 16); odd 16ths are looked for `swing_s` later."""
+        times = self.step_edges_s(STEPS)[:-1].copy()
+        times[1::2] += swing_s
+        index = np.round(times / shared.hop_s).astype(int)
+        reach = range(-round(0.012 / shared.hop_s), round(0.024 / shared.hop_s) + 1)
+        peaks = np.max([curve[np.clip(index + d, 0, len(curve) - 1)] for d in reach], axis=0)
+        return np.asarray(peaks.reshape(self.count, STEPS))
+
+
+def bar_table(shared: Shared, grid: BarGrid) -> BarTable:
+    count = grid.bars_in(shared.duration_s)
+    return BarTable(grid, count, grid.first_downbeat_s + np.arange(count + 1) * grid.bar_s)

@@ -1,0 +1,100 @@
+"""What plays in each bar, 0..1, per role?
+
+Method: drums by their hits per bar against the track's own full bars; pitched roles by the level of their band's
+sustained part (a low percentile within the bar, so that hits don't count) against the track's loud bars; noise by a flat, sustained
+top band that hats don't explain. First version: roles that share a band (chords, lead) are told apart by register and movement only.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ersatz.core.survey.bars import STEPS, BarTable
+from ersatz.core.survey.document import ROLES, Energy, Presence
+from ersatz.core.survey.drums import HIT, Hits
+from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
+
+#: A band this far under the track's loud bars counts as absent, dB.
+ABSENT_DB = 18.0
+
+
+def measure_presence(shared: Shared, bars: BarTable, hits: Hits) -> Presence:
+    between = _between_kicks(shared, bars, hits)
+    rows = {
+        "kick": _share_of_hits(hits.kick, 2),
+        "clap": _share_of_hits(hits.clap, 1),
+        "hats": _share_of_hits(hits.hats, 3),
+        "perc": _percussion(shared, bars, hits),
+        "bass": _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0),
+        "chords": _level(10 * np.log10(between[shared.rows(200, 1700)].sum(axis=0) + 1e-12), ABSENT_DB),
+        "lead": _lead(shared, bars),
+        "noise": _noise(shared, bars, hits),
+    }
+    values = {role: tuple(round(float(v), 2) for v in rows[role]) for role in ROLES}
+    return Presence(bars=tuple(range(1, bars.count + 1)), **values)
+
+
+def measure_energy(shared: Shared, bars: BarTable) -> Energy:
+    """Level per bar in three bands, dB against the loudest bar."""
+    low = bars.means(shared.power(20, 200), shared.hop_s)
+    middle = bars.means(shared.power(200, 2800), shared.hop_s)
+    high = bars.means(shared.power(2800, 18_000), shared.hop_s)
+    top = float((low + middle + high).max()) + 1e-20
+
+    def db(power: np.ndarray) -> tuple[float, ...]:
+        return tuple(round(float(v), 1) for v in np.maximum(10 * np.log10(power / top + 1e-9), -90))
+
+    return Energy(db(low), db(middle), db(high), db(low + middle + high))
+
+
+def _share_of_hits(steps: np.ndarray, full: int) -> np.ndarray:
+    """Strength of the bar's `full` strongest hits, 0 below HIT."""
+    strongest = np.sort(steps, axis=1)[:, -full:]
+    value = np.where(strongest >= HIT, strongest, 0).mean(axis=1)
+    return np.clip(value * 1.15, 0, 1)
+
+
+def _between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
+    """Power per band and bar in the steps well after a kick, so that what sustains is seen, shape (bands, bars)."""
+    power = shared.mid_power + shared.side_power
+    steps = bars.step_means(power, shared.hop_s)
+    kick = hits.kick_mask()
+    near = kick | np.roll(kick, 1, axis=1)
+    near[near.all(axis=1)] = False
+    weight = (~near).astype(float)
+    return np.asarray((steps * weight).sum(axis=-1) / np.maximum(weight.sum(axis=-1), 1))
+
+
+def _level(db: np.ndarray, span_db: float) -> np.ndarray:
+    """0..1 from level: 1 at the track's loud bars, 0 at `span_db` under them."""
+    top = float(np.percentile(db, 90))
+    return np.clip(1 - (top - db - 3) / span_db, 0, 1)
+
+
+def _percussion(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
+    """Middle and upper onsets on 16ths that neither the clap nor the open hat owns."""
+    curve = shared.onsets(2800, 10_000)
+    steps = bars.step_peaks(shared, curve, hits.swing_s)
+    level = steps / max(float(np.percentile(steps, 97)), 1e-9)
+    odd = level[:, 1::2]
+    busy = np.sort(odd, axis=1)[:, 2:].mean(axis=1)
+    return np.clip((busy - 0.12) * 1.9, 0, 1)
+
+
+def _lead(shared: Shared, bars: BarTable) -> np.ndarray:
+    """Tonal energy from C5 up that moves, against the track's loud bars."""
+    high = shared.semitones[72 - MIDI_LOW :]
+    hop_s = TONAL_HOP / TONAL_HZ
+    peak = high.max(axis=0)
+    stand_out = np.maximum(peak - 2.2 * np.median(high, axis=0), 0)
+    bar = bars.means(stand_out, hop_s)
+    return _level(20 * np.log10(bar + 1e-9), 10.0)
+
+
+def _noise(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
+    """Sustained top band: the quiet steps of the bar, where no hat sounds, against the loudest such bar."""
+    steps = bars.step_means(shared.power(3600, 13_000), shared.hop_s, STEPS * 2)
+    floor = 10 * np.log10(np.percentile(steps, 20, axis=1) + 1e-12)
+    loud = 10 * np.log10(np.percentile(steps, 90, axis=1) + 1e-12)
+    steady = np.clip(1 - (loud - floor - 4) / 8, 0, 1)
+    return _level(floor, 15.0) * steady

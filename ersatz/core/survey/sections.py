@@ -1,0 +1,194 @@
+"""Where do the sections lie, and what are they?
+
+Method: bar-wise levels, presence and pitch classes; checkerboard novelty at two widths (Foote 2000); dynamic programming over the
+bar lines with a prior that likes 8, 16 and 32 bars; labels by energy, kick, bass and position, as a listener counts them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.document import ROLES, Energy, Label, Presence
+from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
+
+MAX_BARS = 64
+#: Cost of one more boundary, in units of the novelty's own scale.
+BOUNDARY_COST = 0.32
+
+
+@dataclass(frozen=True)
+class Span:
+    """A found section, before times and loudness are attached. `start` is a 0-based bar."""
+
+    start: int
+    bars: int
+    label: Label
+    confidence: float
+    like: int | None
+
+
+def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: Energy) -> list[Span]:
+    features = _features(shared, bars, presence, energy)
+    novelty = _novelty(features)
+    starts = _boundaries(novelty, bars.count)
+    lengths = np.diff([*starts, bars.count])
+    starts, labels = _merged(starts, _labels(starts, lengths, presence, energy))
+    lengths = np.diff([*starts, bars.count])
+    spans: list[Span] = []
+    for i, (start, length) in enumerate(zip(starts, lengths)):
+        confidence = 0.9 if i == 0 else float(np.clip(0.4 + novelty[start], 0.2, 0.95))
+        like = _like(features, spans, int(start), int(length), labels[i])
+        spans.append(Span(int(start), int(length), labels[i], round(confidence, 2), like))
+    return spans
+
+
+def _features(shared: Shared, bars: BarTable, presence: Presence, energy: Energy) -> np.ndarray:
+    """Shape (features, bars): presence of each role, levels, band balance, pitch classes."""
+    roles = np.array([presence.of(role) for role in ROLES])
+    weights = np.array([1.6, 1.0, 0.9, 0.7, 1.4, 0.9, 0.7, 0.7])[:, None]
+    levels = np.array([energy.low_db, energy.mid_db, energy.high_db])
+    levels = np.clip(levels, -40, 0) / 14
+    balance = np.log10(bars.means(shared.mid_power + shared.side_power, shared.hop_s) + 1e-9)
+    balance = np.clip(balance - balance.max(), -4, 0) * 0.35
+    tonal = bars.means(shared.semitones, TONAL_HOP / TONAL_HZ)
+    chroma = np.zeros((12, bars.count))
+    np.add.at(chroma, np.arange(MIDI_LOW, MIDI_LOW + len(tonal)) % 12, np.sqrt(tonal))
+    chroma /= np.maximum(np.linalg.norm(chroma, axis=0, keepdims=True), 1e-9)
+    return np.concatenate([roles * weights, levels, balance, 0.5 * chroma])
+
+
+def _novelty(features: np.ndarray) -> np.ndarray:
+    """0..about 1 per bar line: distance between what lies before and after, at 2, 4 and 8 bars; index = the bar after."""
+    n = features.shape[1]
+    out = np.zeros(n)
+    total = np.concatenate([np.zeros((len(features), 1)), np.cumsum(features, axis=1)], axis=1)
+    for span, weight in ((2, 0.8), (4, 1.0), (8, 0.8)):
+        for bar in range(2, n - 1):
+            left, right = min(span, bar), min(span, n - bar)
+            before = (total[:, bar] - total[:, bar - left]) / left
+            after = (total[:, bar + right] - total[:, bar]) / right
+            out[bar] += weight * float(np.linalg.norm(after - before))
+    step = np.zeros(n)
+    step[1:] = np.linalg.norm(np.diff(features, axis=1), axis=0)
+    out += 0.5 * step
+    # A flank next to a higher line belongs to that line.
+    sharp = out.copy()
+    for bar in range(1, n - 1):
+        if out[bar] < max(out[bar - 1], out[bar + 1]):
+            sharp[bar] *= 0.5
+    return np.asarray(sharp / max(float(np.percentile(sharp, 98)), 1e-9))
+
+
+def _boundaries(novelty: np.ndarray, count: int) -> list[int]:
+    """Starts of the sections, the first 0, by dynamic programming."""
+    best = np.full(count + 1, -np.inf)
+    best[0] = 0.0
+    back = np.zeros(count + 1, int)
+    for end in range(1, count + 1):
+        gain = 0.0 if end == count else novelty[end] - BOUNDARY_COST
+        for start in range(max(0, end - MAX_BARS), end):
+            value = best[start] + gain + _length_prior(end - start, end == count)
+            if value > best[end]:
+                best[end], back[end] = value, start
+    starts = []
+    end = count
+    while end > 0:
+        end = int(back[end])
+        starts.append(end)
+    return starts[::-1]
+
+
+def _length_prior(bars: int, last: bool) -> float:
+    if last:
+        return 0.0 if bars >= 4 else -0.3
+    if bars % 16 == 0:
+        return 0.1
+    if bars % 8 == 0:
+        return 0.08
+    if bars % 4 == 0:
+        return -0.06
+    return -0.28 if bars % 2 == 0 else -0.4
+
+
+def _labels(starts: list[int], lengths: np.ndarray, presence: Presence, energy: Energy) -> list[Label]:
+    def mean(values: tuple[float, ...], i: int) -> float:
+        return float(np.mean(values[starts[i] : starts[i] + lengths[i]]))
+
+    count = len(starts)
+    level = np.array([mean(energy.full_db, i) for i in range(count)])
+    low = np.array([mean(energy.low_db, i) for i in range(count)])
+    rows = {role: np.array([mean(presence.of(role), i) for i in range(count)]) for role in ROLES}
+    drive = np.maximum(rows["kick"] / max(float(rows["kick"].max()), 0.3), 0.7 * rows["bass"])
+    body = np.maximum.reduce([rows["bass"], rows["chords"], rows["lead"]])
+    # A drop is loud, driven from below and has something to play over the drums, as far as the track has it at all.
+    full = (level >= level.max() - 3.5) & (low >= low.max() - 5) & (drive > 0.5) & (body > 0.55 * body.max())
+    full &= rows["bass"] > 0.45 * rows["bass"].max()
+    labels: list[Label] = ["bridge"] * count
+    for i in range(count):
+        if full[i]:
+            labels[i] = "drop"
+        elif drive[i] < 0.5 or low[i] < low.max() - 6:
+            labels[i] = "breakdown"
+    for i in range(1, count - 1):
+        rising = lengths[i] <= 16 and _rises(energy, starts[i], int(lengths[i]))
+        if labels[i] != "drop" and labels[i + 1] == "drop" and rising:
+            labels[i] = "build"
+    first_full = int(np.argmax(full)) if full.any() else count
+    for i in range(first_full):
+        if i == 0 or (labels[i - 1] == "intro" and labels[i] == "bridge"):
+            labels[i] = "intro"
+    last_full = count - 1 - int(np.argmax(full[::-1])) if full.any() else -1
+    for i in range(count - 1, max(last_full, 0), -1):
+        if i == count - 1 or (labels[i + 1] == "outro" and labels[i] == "bridge"):
+            labels[i] = "outro"
+    # At the end a drop that has lost its chords and lead is the outro.
+    tune = rows["chords"] + rows["lead"]
+    for i in range(count - 1, 0, -1):
+        if labels[i] == "outro":
+            continue
+        if labels[i] == "drop" and tune[i] < 0.65 * tune.max() and level[i] < level.max() - 1.0 and full[:i].any():
+            labels[i] = "outro"
+            continue
+        break
+    # What rests on a short, loud first or last piece is still intro and outro: mixes begin and end there.
+    for i, label in ((0, "intro"), (count - 1, "outro")):
+        if count > 3 and labels[i] == "drop" and lengths[i] <= 4 and level[i] < level.max() - 1.5:
+            labels[i] = label  # type: ignore[call-overload]
+    return labels
+
+
+def _merged(starts: list[int], labels: list[Label]) -> tuple[list[int], list[Label]]:
+    """Neighbours of the same label are one section: its inner change is a phrase, not a section."""
+    out_starts: list[int] = []
+    out_labels: list[Label] = []
+    for start, label in zip(starts, labels):
+        if out_labels and out_labels[-1] == label and start - out_starts[-1] < MAX_BARS:
+            continue
+        out_starts.append(start)
+        out_labels.append(label)
+    return out_starts, out_labels
+
+
+def _rises(energy: Energy, start: int, bars: int) -> bool:
+    """Whether the upper bands climb through the section."""
+    high = np.array(energy.high_db[start : start + bars])
+    middle = np.array(energy.mid_db[start : start + bars])
+    half = max(1, bars // 2)
+    return bool(high[-half:].mean() > high[:half].mean() + 1.0 or middle[-half:].mean() > middle[:half].mean() + 1.5)
+
+
+def _like(features: np.ndarray, spans: list[Span], start: int, bars: int, label: Label) -> int | None:
+    """Index of the earlier section that this one repeats: same label, nearly the same features."""
+    mine = features[:, start : start + bars].mean(axis=1)
+    best: tuple[float, int] | None = None
+    for i, span in enumerate(spans):
+        if span.label != label:
+            continue
+        other = features[:, span.start : span.start + span.bars].mean(axis=1)
+        distance = float(np.linalg.norm(mine - other))
+        if distance < 1.0 and (best is None or distance < best[0]):
+            best = (distance, i)
+    return None if best is None else best[1]

@@ -1,0 +1,56 @@
+"""Where does the energy lie, and how wide is it?
+
+Levels: long-term average power per third octave relative to the whole track's power (bands.py). Tilt: least squares over 63 Hz
+to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L R) / sqrt(L L R R), from
+mid and side powers only.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ersatz.core import bands
+from ersatz.core.survey.document import SectionSpectrum, Spectrum, Stereo, StereoBand
+from ersatz.core.survey.shared import EDGES_HZ, Shared
+
+WIDTH_BANDS_HZ = ((20, 110), (110, 270), (270, 770), (770, 2200), (2200, 6000), (6000, 18_000))
+#: A band is mono when its side lies this far under its mid.
+MONO_DB = -20.0
+
+
+def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]]) -> Spectrum:
+    whole = shared.third_octaves(0, shared.duration_s)
+    per_section = tuple(
+        SectionSpectrum(_rounded(bands.relative_db(shared.third_octaves(start, end)))) for start, end in spans_s
+    )
+    level = bands.relative_db(whole)
+    centres = np.array(bands.NOMINAL_HZ)
+    inside = (centres >= 63) & (centres <= 10_000)
+    tilt = float(np.polyfit(np.log2(centres[inside]), level[inside], 1)[0])
+    return Spectrum(tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section)
+
+
+def measure_stereo(shared: Shared) -> Stereo:
+    out = []
+    for low, high in WIDTH_BANDS_HZ:
+        rows = shared.rows(low, high)
+        mid, side = float(shared.mid_power[rows].sum()), float(shared.side_power[rows].sum())
+        width = min(1.0, 2 * side / max(mid + side, 1e-20))
+        correlation = (mid - side) / max(mid + side, 1e-20)
+        out.append(StereoBand(float(low), float(high), round(width, 3), round(correlation, 3)))
+    return Stereo(tuple(out), _mono_below(shared))
+
+
+def _mono_below(shared: Shared) -> float:
+    """Upper edge of the lowest run of bands whose side is MONO_DB under the mid, Hz."""
+    below = float(EDGES_HZ[0])
+    for i in range(len(EDGES_HZ) - 1):
+        mid, side = float(shared.mid_power[i].sum()), float(shared.side_power[i].sum())
+        if 10 * np.log10(max(side, 1e-20) / max(mid, 1e-20)) > MONO_DB:
+            break
+        below = float(EDGES_HZ[i + 1])
+    return below
+
+
+def _rounded(level: np.ndarray) -> tuple[float, ...]:
+    return tuple(round(float(v), 2) for v in level)
