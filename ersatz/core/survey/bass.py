@@ -21,7 +21,7 @@ PADDED = 1 << 14
 
 
 def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[float, ...]) -> Bass:
-    low = shared.low
+    low = hits.low_without_kick
     hz = 440 * 2 ** ((np.array(MIDI_RANGE) - 69 + shared.tuning_cents / 100) / 12)
     kicks = hits.kick_mask()
     per_bar: list[int | None] = []
@@ -37,7 +37,7 @@ def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[flo
             if kicks[bar, eighth * 2]:
                 start += bars.grid.bar_s / 32
             end = bars.edges_s[bar] + (eighth + 1) * bars.grid.bar_s / 8 + bars.grid.bar_s / 32
-            scores.append(_harmonic_sum(low[max(0, int(start * LOW_HZ)) : int(end * LOW_HZ)], hz, bool(kicks[bar].any())))
+            scores.append(_harmonic_sum(low[max(0, int(start * LOW_HZ)) : int(end * LOW_HZ)], hz))
         table = np.array(scores)
         total = table.sum(axis=0)
         per_bar.append(int(MIDI_RANGE[int(np.argmax(total))]))
@@ -45,16 +45,13 @@ def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[flo
     return Bass(tuple(per_bar), tuple(notes))
 
 
-def _harmonic_sum(piece: np.ndarray, hz: np.ndarray, kick: bool) -> np.ndarray:
-    """Weighted compressed magnitude of the first six partials per candidate note, shape (candidates,).
-
-    Where a kick plays, its own tone lies among the fundamentals: there the upper partials decide.
-    """
+def _harmonic_sum(piece: np.ndarray, hz: np.ndarray) -> np.ndarray:
+    """Weighted compressed magnitude of the first six partials per candidate note, shape (candidates,)."""
     if len(piece) < 32:
         return np.zeros(len(hz))
     magnitude = np.sqrt(np.abs(np.fft.rfft(piece * np.hanning(len(piece)), PADDED)))
     out = np.zeros(len(hz))
-    for partial, weight in ((1, 0.2 if kick else 1.0), (2, 1.0), (3, 0.7), (4, 0.6), (5, 0.35), (6, 0.25)):
+    for partial, weight in ((1, 1.0), (2, 0.9), (3, 0.7), (4, 0.6), (5, 0.35), (6, 0.25)):
         index = np.round(hz * partial / LOW_HZ * PADDED).astype(int)
         out += weight * magnitude[np.minimum(index, len(magnitude) - 1)]
         # What lies between this partial and the next speaks for the octave below, not for this note.

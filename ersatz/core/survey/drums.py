@@ -30,6 +30,8 @@ class Hits:
     clap: np.ndarray
     hats: np.ndarray
     swing_s: float
+    #: The low register (shared.LOW_HZ) with the kick's waveform taken out where it was recognised, shape (samples,).
+    low_without_kick: np.ndarray
 
     def kick_mask(self) -> np.ndarray:
         return np.asarray(self.kick >= HIT)
@@ -43,19 +45,21 @@ def find_hits(shared: Shared, bars: BarTable, swing_percent: float) -> Hits:
 
     low, knock, click = _strength(steps(20, 110)), _strength(steps(110, 360)), _strength(steps(1000, 4700))
     kick = np.minimum(low, 0.3 + np.maximum(knock, click))
-    kick = _by_template(shared, bars, np.clip(kick, 0, 1), swing_s)
+    kick, low_without_kick = _by_template(shared, bars, np.clip(kick, 0, 1), swing_s)
     # A clap is broad: the upper bands must rise with the middle, and it towers over the bar's other steps.
     upper = _strength(steps(4700, 10_000))
     clap = np.minimum(click, 0.25 + 1.2 * upper)
     hats = _strength(steps(6000, 18_000))
-    return Hits(np.clip(kick, 0, 1), np.clip(_contrast(clap), 0, 1), np.clip(hats, 0, 1), swing_s)
+    return Hits(np.clip(kick, 0, 1), np.clip(_contrast(clap), 0, 1), np.clip(hats, 0, 1), swing_s, low_without_kick)
 
 
-def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_s: float) -> np.ndarray:
+def _by_template(
+    shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_s: float
+) -> tuple[np.ndarray, np.ndarray]:
     """Strength per step by matched filtering with the track's own kick, so that bass notes don't count.
 
     Club kicks are one sample played again and again: its waveform under 1 kHz is learned from the surest hits and every step
-    is measured against it, as amplitude and as correlation. Where the hits don't resemble each other the guess stays.
+    is measured against it, as amplitude and as correlation. Where the hits don't resemble each other the guess stays. Second comes the low register without those kicks.
     """
     length, slack = int(0.12 * LOW_HZ), int(0.012 * LOW_HZ)
     times = bars.step_edges_s(STEPS)[:-1].copy()
@@ -64,7 +68,7 @@ def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_
     usable = (start >= slack) & (start + length + slack < len(shared.low))
     sure = np.flatnonzero((first_guess.ravel() > 0.75) & usable)
     if len(sure) < 8:
-        return first_guess
+        return first_guess, shared.low
     sure = sure[:: max(1, len(sure) // 400)]
     offsets = np.arange(length)
     template = shared.low[start[sure][:, None] + offsets].mean(axis=0)
@@ -73,14 +77,34 @@ def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_
         close = scores > np.median(scores) - 0.1
         template = shared.low[(start[sure] + lags)[close][:, None] + offsets].mean(axis=0)
     if float(np.median(scores)) < 0.6:
-        return first_guess
+        return first_guess, shared.low
     out = np.zeros(first_guess.size)
     where = np.flatnonzero(usable)
     lags, scores = _best_lags(shared.low, start[where], template, slack)
     pieces = shared.low[(start[where] + lags)[:, None] + offsets]
     amplitude = pieces @ template / max(float(template @ template), 1e-12)
     out[where] = np.clip(amplitude, 0, 1) * np.clip((scores - 0.35) / 0.3, 0, 1)
-    return out.reshape(first_guess.shape)
+    return out.reshape(first_guess.shape), _without(shared.low, start[where] + lags, out[where], template)
+
+
+def _without(x: np.ndarray, at: np.ndarray, strength: np.ndarray, template: np.ndarray) -> np.ndarray:
+    """`x` less the average of what follows every strong hit, over a third of a second or up to the next hit."""
+    at = at[strength > HIT]
+    length = int(0.33 * LOW_HZ)
+    inside = at[at + length < len(x)]
+    if len(inside) < 8:
+        return x
+    whole = x[inside[:, None] + np.arange(length)]
+    gaps = np.append(np.diff(inside), length)
+    known = np.arange(length)[None, :] < gaps[:, None]
+    tail = (whole * known).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
+    unit = float(template @ template)
+    out = x.copy()
+    for place, gap in zip(inside, gaps):
+        n = min(length, int(gap))
+        amplitude = float(x[place : place + len(template)] @ template) / max(unit, 1e-12)
+        out[place : place + n] -= np.clip(amplitude, 0, 1.3) * tail[:n]
+    return out
 
 
 def _best_lags(x: np.ndarray, start: np.ndarray, template: np.ndarray, slack: int) -> tuple[np.ndarray, np.ndarray]:
