@@ -129,7 +129,7 @@ PHASES, HALF_TAPS = 4, 24
 NEAR_PEAK = 0.6
 
 
-def _interpolator() -> np.ndarray:
+def interpolator() -> np.ndarray:
     """Windowed sinc for the points between samples, shape (PHASES - 1, 2 * HALF_TAPS)."""
     k = np.arange(-HALF_TAPS + 1, HALF_TAPS + 1)
     rows = []
@@ -165,7 +165,7 @@ def true_peak_dbtp(samples: np.ndarray, rate_hz: int) -> float:
         top = float(np.abs(channel).max(initial=0.0))
         if top > 0.0:
             threshold = NEAR_PEAK * max(top, peak)
-            peak = max(peak, top, float(_between_samples(np.ascontiguousarray(channel), _interpolator(), threshold)))
+            peak = max(peak, top, float(_between_samples(np.ascontiguousarray(channel), interpolator(), threshold)))
     return 20 * math.log10(peak) if peak > 0 else SILENCE_DBTP
 
 

@@ -1,0 +1,215 @@
+"""The draft: the reference's section plan with parts of our own, placed where the reference has theirs."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from dataclasses import replace
+from typing import cast
+
+from ersatz.core.draft import patterns
+from ersatz.core.draft.styles import Style, choose_style
+from ersatz.core.errors import NoTempo
+from ersatz.core.pitch import SCALES, Key
+from ersatz.core.song.document import (
+    DUCK_POINTS,
+    MAX_BPM,
+    MIN_BPM,
+    Cell,
+    Ducking,
+    Label,
+    Part,
+    Pattern,
+    Role,
+    Song,
+    SongSection,
+    Sound,
+)
+from ersatz.core.survey.document import Section, Survey
+
+#: A role plays in the bars where the reference's presence reaches this.
+PLAYS = 0.4
+#: Entries and exits inside a section snap to this many bars.
+ENTRY_BARS = 4
+#: Depth on each role against the measured one: sub and bass most, effects least.
+DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise": 0.5}
+LOW_BASS_MIDI = 31
+
+
+def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, title: str | None = None) -> Song:
+    """A song in the reference's tempo, key, plan and pump with notes and sounds of its own; the same seed gives the same song.
+
+    Raises NoTempo where the reference has no steady tempo and none was given as a correction.
+    """
+    if not survey.tempo.is_steady:
+        raise NoTempo("This reference has no steady beat that could be trusted: set its tempo, then draft.")
+    if not MIN_BPM <= survey.tempo.bpm <= MAX_BPM:
+        raise NoTempo(f"Drafts are made between {MIN_BPM:.0f} and {MAX_BPM:.0f} BPM: correct the tempo, then draft.")
+    rng = random.Random(f"{seed}|{survey.source.sha256}")
+    main = survey.main_section()
+    kick_row = survey.drums.patterns[main].kick
+    style = choose_style(survey.tempo.bpm, kick_row, style_name)
+    key = Key(survey.key.tonic, survey.key.mode)
+    sections = tuple(
+        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s)) for i, s in enumerate(survey.sections)
+    )
+    ducking, depth = _ducking(survey, style)
+    song = Song(
+        title=title or f"Remake of {survey.source.file.rsplit('.', 1)[0]}",
+        bpm=survey.tempo.bpm,
+        tonic=key.tonic,
+        mode=key.mode,
+        swing_percent=survey.tempo.swing_percent,
+        sections=sections,
+        parts=(),
+        ducking=ducking,
+        seed=seed,
+        style=style.name,
+    )
+    return replace(song, parts=_parts(survey, style, key, kick_row, depth, rng, sections))
+
+
+def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
+    """The measured curve as a shape and its depth in dB; no ducking where none was measured."""
+    pump = survey.pump
+    if pump.depth_db <= 0:
+        return Ducking("1/4", tuple([0.0] * DUCK_POINTS)), 0.0
+    shape = tuple(round(min(1.0, max(0.0, -v / pump.depth_db)), 4) for v in pump.curve_db)
+    rate = pump.rate if pump.rate in ("1/4", "1/8", "kick") else "1/4"
+    return Ducking(cast("object", rate), shape), pump.depth_db  # type: ignore[arg-type]
+
+
+def _gap_beats(survey: Survey, section: Section) -> float:
+    """Beats of silence that end at the section's end."""
+    for event in survey.events:
+        end = event.start_bar + event.beats / 4
+        if event.kind == "gap" and abs(end - section.end_bar) < 0.3:
+            return min(event.beats, 8.0, section.bars * 4 - 1.0)
+    return 0.0
+
+
+def _reference_degrees(survey: Survey, key: Key) -> tuple[int, ...]:
+    """Scale degrees of the reference's chords over four bars of its main section, as far as they lie in the key."""
+    first = survey.sections[survey.main_section()].start_bar
+    classes = [c % 12 for c in (key.pitch_class + step for step in SCALES[key.mode])]
+    out = []
+    for bar in range(first, first + 4):
+        chord = next((c for c in survey.harmony.chords if c.start_bar <= bar < c.start_bar + c.bars), None)
+        if chord is not None:
+            flat = {"♭2": 1, "2": 2, "♭3": 3, "3": 4, "4": 5, "♭5": 6, "5": 7, "♭6": 8, "6": 9, "♭7": 10, "7": 11, "1": 0}
+            pitch_class = (key.pitch_class + flat[chord.degree]) % 12
+            if pitch_class in classes:
+                out.append(classes.index(pitch_class))
+    return tuple(out)
+
+
+def _parts(
+    survey: Survey, style: Style, key: Key, kick_row: tuple[float, ...], depth: float, rng: random.Random,
+    sections: tuple[SongSection, ...],
+) -> tuple[Part, ...]:  # fmt: skip
+    degrees = patterns.progression(style, key, _reference_degrees(survey, key), rng)
+    chords = patterns.voicings(key, degrees)
+    low = LOW_BASS_MIDI + (0 if style.kick != "half" else -2)
+    snare = style.backbeat == "snare"
+    portrait = survey.drums.kick
+    fundamental = min(70.0, max(38.0, portrait.fundamental_hz)) if portrait else 50.0
+    decay = min(420.0, max(140.0, portrait.decay_ms * 0.9)) if portrait else 240.0
+    lead_sound = Sound("voice", {"vowel": float(rng.randrange(4))}) if style.lead == "voice" else Sound(
+        "pluck", {"cutoff_hz": rng.choice((700.0, 1000.0, 1400.0)), "decay_ms": rng.choice((180.0, 300.0))})  # fmt: skip
+    reese = Sound("bass", {"detune_cents": 14.0, "cutoff_hz": 420.0, "envelope_octaves": 1.0, "sub": 0.7, "drive": 0.5})
+    bass_a = patterns.bass_pattern(style, key, degrees, low, rng)
+    bass_b = patterns.bass_pattern(style, key, degrees, low, rng)
+    lead_a = patterns.lead_pattern(style, key, degrees, 69, rng)
+    lead_b = patterns.lead_pattern(style, key, degrees, 72, rng)
+
+    def part(
+        role: Role, part_id: str, name: str, sound: Sound, bus: str, found: dict[str, Pattern], follow: str | None = None,
+        **settings: float,
+    ) -> Part:  # fmt: skip
+        duck = depth * DUCK_SHARE.get(role, 0.0)
+        if "duck_db" in settings:
+            duck = depth * settings.pop("duck_db")
+        cells = _cells(survey, sections, follow or role, found)
+        return Part(part_id, name, role, sound, bus, found, cells, duck_db=round(duck, 2), **settings)  # type: ignore[arg-type]
+
+    only = patterns.PHRASE_BARS
+    parts = [
+        part("kick", "kick", "Kick", Sound("kick", {"fundamental_hz": fundamental, "decay_ms": decay,
+             "drive": 0.7 if style.name == "hard-techno" else 0.25}), "drums",
+             {"A": patterns.kick_pattern(style, kick_row, rng)}, gain_db=-6.0, low_cut_hz=28.0),
+        part("clap", "clap", "Snare" if snare else "Clap", Sound("snare" if snare else "clap"), "drums",
+             {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
+             reverb_db=-16.0),
+        part("hats", "hats", "Closed hats", Sound("hat", {"decay_ms": rng.choice((22.0, 30.0, 38.0))}), "drums",
+             {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0),
+        part("hats", "open-hat", "Open hat", Sound("hat", {"decay_ms": 110.0, "tone_hz": 6300.0, "noise": 0.7}), "drums",
+             {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2),
+        part("perc", "shaker", "Shaker", Sound("shaker"), "drums", {"A": patterns.shaker(rng)}, gain_db=-22.0,
+             low_cut_hz=600.0, pan=-0.3, reverb_db=-28.0),
+        part("perc", "rim", "Rim", Sound("rim", {"tone_hz": rng.choice((420.0, 640.0, 880.0))}), "drums",
+             {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
+        part("bass", "bass", "Bass", reese if style.bass[0] == "reese" else Sound("bass"), "bass",
+             {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0),
+        part("chords", "pad", "Pad", Sound("stack", {"attack_ms": 40.0, "cutoff_hz": 1600.0, "release_ms": 260.0}), "music",
+             {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0),
+        part("chords", "stabs", "Stabs", Sound("stack", {"attack_ms": 2.0, "cutoff_hz": 3200.0, "release_ms": 110.0,
+             "envelope_octaves": 1.8, "envelope_ms": 160.0, "detune_cents": 10.0}), "music",
+             {"A": patterns.stab_pattern(chords, rng)}, gain_db=-20.0, low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
+        part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", lead_sound, "music",
+             {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
+    ]  # fmt: skip
+    parts += _joints(survey, sections, depth, only)
+    return tuple(parts)
+
+
+def _cells(
+    survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]
+) -> tuple[Cell, ...]:
+    """On where the reference plays the role, entering and leaving with it; B from the second section of a label on."""
+    presence = survey.presence.of(role)
+    seen: Counter[str] = Counter()
+    out = []
+    for measured, section in zip(survey.sections, sections):
+        seen[section.label] += 1
+        bars = presence[measured.start_bar - 1 : measured.end_bar - 1]
+        playing = [i for i, v in enumerate(bars) if v >= PLAYS]
+        name = "B" if "B" in found and seen[section.label] > 1 and section.label == "drop" else "A"
+        if len(playing) < max(1, 0.2 * section.bars):
+            out.append(Cell(section.id, name, on=False))
+            continue
+        entry = min(playing) // ENTRY_BARS * ENTRY_BARS
+        exit_bars = (section.bars - 1 - max(playing)) // ENTRY_BARS * ENTRY_BARS
+        out.append(Cell(section.id, name, True, entry, exit_bars))
+    return tuple(out)
+
+
+def _joints(survey: Survey, sections: tuple[SongSection, ...], depth: float, phrase: int) -> list[Part]:
+    """Riser into each drop, impact on its first beat."""
+    from ersatz.core.song.document import Note
+
+    rising: dict[str, Pattern] = {}
+    riser_cells, impact_cells = [], []
+    for i, section in enumerate(sections):
+        before_drop = i + 1 < len(sections) and sections[i + 1].label == "drop" and section.label != "drop"
+        on = before_drop and section.bars >= 2
+        if on:
+            bars = min(section.bars, 16)
+            name = f"{bars} bars"
+            # The note fills the pattern's last stretch; the section's gap cuts it.
+            rising[name] = Pattern(bars, (Note(0, bars * patterns.BAR, 60, 1.0),))
+            riser_cells.append(Cell(section.id, name, True, max(0, section.bars - bars) // bars * bars))
+        else:
+            riser_cells.append(Cell(section.id, "", False))
+        hit = section.label == "drop" or (i > 0 and sections[i - 1].label == "drop")
+        impact_cells.append(Cell(section.id, "A", hit))
+    if not rising:
+        rising["8 bars"] = Pattern(8, (Note(0, 8 * patterns.BAR, 60, 1.0),))
+    first = min(rising)
+    riser_cells = [c if c.pattern else replace(c, pattern=first) for c in riser_cells]
+    once = Pattern(64, (Note(0, patterns.BAR, 36, 1.0),))
+    return [
+        Part("riser", "Riser", "noise", Sound("riser"), "effects", rising, tuple(riser_cells), gain_db=-15.0,
+             low_cut_hz=250.0, duck_db=round(depth * DUCK_SHARE["noise"], 2), reverb_db=-20.0),
+        Part("impact", "Impact", "impact", Sound("impact"), "effects", {"A": once}, tuple(impact_cells), gain_db=-12.0,
+             low_cut_hz=28.0, reverb_db=-16.0),
+    ]  # fmt: skip

@@ -1,0 +1,231 @@
+"""Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
+
+Method: (1) part energies per third octave in the main section as a non-negative matrix; levels by bounded least squares in
+the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells of the master
+EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Section levels follow the reference's loudness.
+(4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by secant steps on the
+integrated loudness.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from scipy.optimize import least_squares, lsq_linear
+
+from ersatz.core import bands
+from ersatz.core.audio import Audio
+from ersatz.core.effects import eq
+from ersatz.core.loudness import integrated_lufs, step_energy
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown, with_master_gain
+from ersatz.core.song.document import EqBand, Song
+from ersatz.core.survey import survey_audio
+from ersatz.core.survey.document import Source, Survey
+
+LOW_HZ, HIGH_HZ = 31.0, 16_500.0
+#: Bells two thirds of an octave apart with a Q that makes their sum smooth.
+BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
+BELL_Q = 1.9
+MAX_BELL_DB = 9.0
+MAX_MOVE_DB = 12.0
+RIDGE = 0.22
+MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
+LOUDNESS_WITHIN_LU = 0.08
+PUMP_WITHIN_DB, RELEASE_WITHIN = 0.5, 0.08
+
+Progress = Callable[[str, float], None]
+
+
+def match_song(
+    song: Song, survey: Survey, cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None
+) -> Song:
+    """The song with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
+    cache = cache or RenderCache()
+    main = survey.main_section()
+    progress("part levels", 0.0)
+    song = _solve_levels(song, survey, main, cache)
+    progress("master EQ", 0.2)
+    song = _solve_eq(song, survey, main, cache)
+    progress("section levels", 0.35)
+    song = _section_levels(song, survey, main, cache)
+    progress("loudness", 0.5)
+    song = _solve_loudness(song, survey.loudness.integrated_lufs, cache)
+    progress("ducking", 0.65)
+    for _ in range(2):
+        better = _solve_ducking(song, survey, cache)
+        if better is song:
+            break
+        song = better
+    progress("master EQ", 0.85)
+    song = _trim_eq(song, survey, main, cache)
+    progress("loudness", 0.92)
+    return _solve_loudness(song, survey.loudness.integrated_lufs, cache)
+
+
+def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
+    """The song with the master gain that brings the whole mix to `target_lufs`."""
+    return _solve_loudness(song, target_lufs, cache or RenderCache())
+
+
+def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
+    first, section = list(song.placed())[index]
+    # Up to 32 bars, from the end: the second half of a drop is the full one.
+    start = max(first, first + section.bars - 32)
+    return mixdown.bar_range(start, first + section.bars - 1)
+
+
+def _inside() -> np.ndarray:
+    centres = np.array(bands.NOMINAL_HZ)
+    return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
+
+
+def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+    mixdown = Mixdown(song, cache)
+    start, stop = _section_range(song, main, mixdown)
+    inside = _inside()
+    target = np.array(survey.spectrum.per_section[main].level_db)[inside]
+    audible = []
+    for part in song.parts:
+        power = bands.band_power(mixdown.solo_part(part, start, stop), RATE_HZ)[inside]
+        if power.sum() > 1e-12:
+            audible.append((part.id, power))
+    if not audible:
+        return song
+    matrix = np.array([power for _, power in audible])
+    # Outer bands are heard less and say less; empty ones of the reference (a rolled-off master) say nothing.
+    weight = np.where(target > target.max() - 55, 1.0, 0.15)
+
+    def residual(x: np.ndarray) -> np.ndarray:
+        total = 10 * np.log10(10 ** (x[:-1] / 10) @ matrix + 1e-20)
+        return np.concatenate([weight * (total - target - x[-1]), RIDGE * x[:-1]])
+
+    offset = float(np.median(10 * np.log10(matrix.sum(axis=0) + 1e-20) - target))
+    first = np.append(np.zeros(len(matrix)), offset)
+    bound = np.append(np.full(len(matrix), MAX_MOVE_DB), 60.0)
+    solved = least_squares(residual, first, bounds=(first - bound, first + bound), loss="soft_l1").x
+    # The overall level is the master's business: keep the parts' mean move at 0.
+    moves = dict(zip((part_id for part_id, _ in audible), solved[:-1] - solved[:-1].mean()))
+    parts = tuple(replace(p, gain_db=round(p.gain_db + moves.get(p.id, 0.0), 2)) for p in song.parts)
+    return replace(song, parts=parts)
+
+
+def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:
+    """Gains of the bells that fit a residual per band (least squares, bounded, neighbours kept alike)."""
+    centres = np.array(bands.NOMINAL_HZ)[known]
+    design = np.array([eq.response_db(eq.bell(EqBand(hz, 1.0, BELL_Q), RATE_HZ)[None], centres, RATE_HZ)
+                       for hz in BELL_HZ]).T  # fmt: skip
+    slope = np.diff(np.eye(len(BELL_HZ)), axis=0) * 0.25
+    left = np.concatenate([design, slope, 0.08 * np.eye(len(BELL_HZ))])
+    right = np.concatenate([residual_db, np.zeros(len(slope) + len(BELL_HZ))])
+    return np.asarray(lsq_linear(left, right, bounds=(-MAX_BELL_DB, MAX_BELL_DB)).x)
+
+
+def _with_bells(song: Song, gains: np.ndarray) -> Song:
+    bells = tuple(EqBand(hz, round(float(g), 2), BELL_Q) for hz, g in zip(BELL_HZ, np.clip(gains, -MAX_BELL_DB, MAX_BELL_DB)))
+    return replace(song, master=replace(song.master, eq=bells))
+
+
+def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: str) -> tuple[np.ndarray, np.ndarray]:
+    """Reference less remake per band with the overall difference taken out, and which bands count."""
+    mixdown = Mixdown(song, cache)
+    start, stop = _section_range(song, main, mixdown)
+    level = bands.relative_db(bands.band_power(mixdown.samples(start, stop, stage=stage), RATE_HZ))
+    target = np.array(survey.spectrum.per_section[main].level_db)
+    known = _inside() & (target > target.max() - 55)
+    difference = target - level
+    return difference - float(np.mean(difference[known])), known
+
+
+def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+    residual, known = _residual(song, survey, main, cache, "mix")
+    return _with_bells(song, _bells_for(residual[known], known))
+
+
+def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+    """Once more on the finished mix: clipping and limiting have moved the balance."""
+    residual, known = _residual(song, survey, main, cache, "master")
+    old = np.array([b.gain_db for b in song.master.eq])
+    return _with_bells(song, old + _bells_for(residual[known], known))
+
+
+def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+    """Cell levels per section, so that the sections stand to each other as the reference's do."""
+    song = _roughly_loud(song, survey, cache)
+    mixdown = Mixdown(song, cache)
+    steps = step_energy(mixdown.samples(0, mixdown.frames), RATE_HZ)
+    placed = list(song.placed())
+    mine = []
+    for first, section in placed:
+        start, end = song.grid.seconds_of_bar(first), song.grid.seconds_of_bar(first + section.bars)
+        mine.append(integrated_lufs(steps[int(start * 10) : max(int(end * 10), int(start * 10) + 4)]))
+    base = survey.sections[main].loudness_lufs - mine[main]
+    moves = {}
+    for (_, section), theirs, own in zip(placed, survey.sections, mine):
+        move = theirs.loudness_lufs - own - base if own > -69 and theirs.loudness_lufs > -69 else 0.0
+        moves[section.id] = float(np.clip(move, MIN_SECTION_DB, MAX_SECTION_DB))
+    parts = tuple(
+        replace(p, cells=tuple(replace(c, level_db=round(moves.get(c.section, 0.0), 2)) for c in p.cells))
+        for p in song.parts
+    )
+    return replace(song, parts=parts)
+
+
+def _roughly_loud(song: Song, survey: Survey, cache: RenderCache) -> Song:
+    """Master gain from the unmastered loudness of the main section: near enough to judge sections by."""
+    mixdown = Mixdown(song, cache)
+    start, stop = _section_range(song, survey.main_section(), mixdown)
+    own = integrated_lufs(step_energy(mixdown.samples(start, stop, stage="mix"), RATE_HZ))
+    return with_master_gain(song, survey.sections[survey.main_section()].loudness_lufs - own)
+
+
+def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache) -> Song:
+    """Secant search on the master's gain; more gain yields less and less, as the limiter takes over."""
+    gain, slope = song.master.gain_db, 1.0
+    previous: tuple[float, float] | None = None
+    best = (1e9, gain)
+    for _ in range(7):
+        mixdown = Mixdown(with_master_gain(song, gain), cache)
+        loud = integrated_lufs(step_energy(mixdown.samples(0, mixdown.frames), RATE_HZ))
+        error = target_lufs - loud
+        best = min(best, (abs(error), gain))
+        if abs(error) < LOUDNESS_WITHIN_LU:
+            break
+        if previous is not None and abs(gain - previous[0]) > 1e-3:
+            slope = float(np.clip((loud - previous[1]) / (gain - previous[0]), 0.12, 1.2))
+        previous = (gain, loud)
+        gain = float(np.clip(gain + error / slope, -40, 60))
+    return with_master_gain(song, best[1])
+
+
+def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
+    """One correction of depth and release by what the survey reads in the remake; the same song where it is near enough."""
+    wanted = survey.pump
+    if wanted.depth_db <= 0:
+        return song
+    audio = Mixdown(song, cache).whole()
+    read = survey_remake(audio, song).pump
+    if read.depth_db <= 0:
+        ratio, stretch = 1.3, 1.0
+    else:
+        ratio = float(np.clip(wanted.depth_db / read.depth_db, 0.6, 1.6))
+        stretch = float(np.clip(wanted.release_ms / max(read.release_ms, 1.0), 0.7, 1.4)) if wanted.release_ms else 1.0
+    deep = abs(read.depth_db - wanted.depth_db) <= PUMP_WITHIN_DB
+    if deep and abs(stretch - 1) <= RELEASE_WITHIN:
+        return song
+    shape = np.array(song.ducking.shape)
+    points = np.arange(len(shape)) / stretch
+    stretched = np.interp(points, np.arange(len(shape)), shape, right=0.0)
+    # A ducker has let go before the next trigger.
+    stretched[-4:] = np.minimum(stretched[-4:], np.linspace(stretched[-4], 0.0, 4))
+    ducking = replace(song.ducking, shape=tuple(round(float(v), 4) for v in stretched))
+    parts = tuple(replace(p, duck_db=round(min(p.duck_db * ratio, 40.0), 2)) for p in song.parts)
+    return replace(song, ducking=ducking, parts=parts)
+
+
+def survey_remake(audio: Audio, song: Song) -> Survey:
+    """The remake measured as any other audio: nothing is taken from the song but its title."""
+    source = Source(f"{song.title}.wav", round(audio.duration_s, 3), audio.rate_hz, audio.channels, song.sha())
+    return survey_audio(audio, source)

@@ -1,0 +1,1 @@
+"""Effects as plain functions over stereo arrays, shape (2, samples)."""

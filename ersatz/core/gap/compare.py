@@ -1,0 +1,168 @@
+"""How far is the remake from its reference?
+
+Tolerances are what practitioners accept as matched: tempo exact, key the same, sections of the same length, loudness within
+0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz to 12 kHz in the drop, pump
+depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ersatz.core.serial import to_json
+from ersatz.core.survey.document import Survey
+
+SCHEMA = "ersatz.gap/1"
+LOW_HZ, HIGH_HZ = 40.0, 12_500.0
+#: A figure over tolerance but under this many tolerances is close.
+CLOSE = 2.0
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One row: values as the page prints them, numeric difference where there is one, tolerance, verdict."""
+
+    name: str
+    unit: str
+    reference: float | str | None
+    remake: float | str | None
+    difference: float | None
+    tolerance: float | None
+    verdict: str  # "matched", "close", "off" or "unknown"
+
+
+@dataclass(frozen=True)
+class SectionGap:
+    """A section of either side: lengths and loudness; None where the other side has none."""
+
+    label: str
+    reference_bars: int | None
+    remake_bars: int | None
+    reference_lufs: float | None
+    remake_lufs: float | None
+
+
+@dataclass(frozen=True)
+class Gap:
+    figures: tuple[Figure, ...]
+    spectrum_hz: tuple[float, ...]
+    spectrum_difference_db: tuple[float, ...]
+    sections: tuple[SectionGap, ...]
+    reference_section: int
+    remake_section: int
+
+    def to_json(self) -> dict[str, Any]:
+        return {"schema": SCHEMA, **to_json(self)}
+
+    def figure(self, name: str) -> Figure:
+        return next(f for f in self.figures if f.name == name)
+
+
+def compare(reference: Survey, remake: Survey, section: int | None = None) -> Gap:
+    """Figures of the whole track and of one section; `section` is the reference's index, its main one if left out."""
+    main = reference.main_section() if section is None else section
+    partner = _partner(reference, remake, main)
+    mine, theirs = remake.sections[partner], reference.sections[main]
+    difference = spectrum_difference(reference, remake, main, partner)
+    inside = _inside()
+    figures = [
+        _number("Tempo", "BPM", reference.tempo.bpm, remake.tempo.bpm, 0.05),
+        _same("Key", f"{reference.key.tonic} {reference.key.mode}", f"{remake.key.tonic} {remake.key.mode}"),
+        _sections(reference, remake),
+        _number("Loudness", "LUFS", reference.loudness.integrated_lufs, remake.loudness.integrated_lufs, 0.5),
+        _number("Loudness here", "LUFS", theirs.loudness_lufs, mine.loudness_lufs, 1.0),
+        _number("Loudness range", "LU", reference.loudness.range_lu, remake.loudness.range_lu, 2.0),
+        _true_peak(reference, remake),
+        Figure("Balance, mean", "dB", None, None, round(float(np.abs(difference[inside]).mean()), 2), 2.0,
+               _verdict(float(np.abs(difference[inside]).mean()), 2.0)),
+        _number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, 1.5),
+        _number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms,
+                0.2 * max(reference.pump.release_ms, 1.0)),
+        _number("Width above 270 Hz", "", _width(reference), _width(remake), 0.1),
+        _number("Mono below", "Hz", reference.stereo.mono_below_hz, remake.stereo.mono_below_hz, 60.0),
+        _number("Swing", "%", reference.tempo.swing_percent, remake.tempo.swing_percent, 1.0),
+    ]  # fmt: skip
+    return Gap(
+        tuple(figures),
+        reference.spectrum.centers_hz,
+        tuple(round(float(v), 2) for v in difference),
+        _section_rows(reference, remake),
+        main,
+        partner,
+    )
+
+
+def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
+    """Remake less reference per third octave at equal loudness: the mean over 40 Hz to 12 kHz is taken out, dB."""
+    theirs = np.array(reference.spectrum.per_section[main].level_db)
+    mine = np.array(remake.spectrum.per_section[partner].level_db)
+    difference = mine - theirs
+    return np.asarray(difference - difference[_inside()].mean())
+
+
+def _inside() -> np.ndarray:
+    from ersatz.core.bands import NOMINAL_HZ
+
+    centres = np.array(NOMINAL_HZ)
+    return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
+
+
+def _partner(reference: Survey, remake: Survey, main: int) -> int:
+    """The remake's section that overlaps the reference's most, bar by bar."""
+    theirs = reference.sections[main]
+
+    def overlap(i: int) -> int:
+        mine = remake.sections[i]
+        return min(mine.end_bar, theirs.end_bar) - max(mine.start_bar, theirs.start_bar)
+
+    return max(range(len(remake.sections)), key=overlap)
+
+
+def _verdict(difference: float, tolerance: float) -> str:
+    size = abs(difference)
+    if size <= tolerance + 1e-9:
+        return "matched"
+    return "close" if size <= CLOSE * tolerance else "off"
+
+
+def _number(name: str, unit: str, reference: float, remake: float, tolerance: float) -> Figure:
+    difference = remake - reference
+    return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), _verdict(difference, tolerance))
+
+
+def _same(name: str, reference: str, remake: str) -> Figure:
+    return Figure(name, "", reference, remake, None, None, "matched" if reference == remake else "off")
+
+
+def _true_peak(reference: Survey, remake: Survey) -> Figure:
+    ceiling = max(-1.0, reference.loudness.true_peak_dbtp)
+    over = max(0.0, remake.loudness.true_peak_dbtp - ceiling)
+    return Figure("True peak", "dBTP", reference.loudness.true_peak_dbtp, remake.loudness.true_peak_dbtp,
+                  round(remake.loudness.true_peak_dbtp - reference.loudness.true_peak_dbtp, 2), None,
+                  "matched" if over <= 0.0 else "close" if over < 0.3 else "off")  # fmt: skip
+
+
+def _width(survey: Survey) -> float:
+    wide = [b.width for b in survey.stereo.bands if b.low_hz >= 270]
+    return round(float(np.mean(wide)), 3)
+
+
+def _sections(reference: Survey, remake: Survey) -> Figure:
+    theirs = {s.start_bar for s in reference.sections}
+    mine = {s.start_bar for s in remake.sections}
+    shared = len(theirs & mine)
+    verdict = "matched" if theirs == mine else "close" if shared >= 0.7 * len(theirs) else "off"
+    return Figure("Section starts", "", f"{len(theirs)}", f"{shared} of {len(theirs)}", None, None, verdict)
+
+
+def _section_rows(reference: Survey, remake: Survey) -> tuple[SectionGap, ...]:
+    rows = []
+    mine = {s.start_bar: s for s in remake.sections}
+    for s in reference.sections:
+        other = mine.get(s.start_bar)
+        rows.append(SectionGap(s.label, s.bars, other.bars if other else None, s.loudness_lufs,
+                               other.loudness_lufs if other else None))  # fmt: skip
+    return tuple(rows)

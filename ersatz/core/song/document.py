@@ -1,0 +1,223 @@
+"""The song: sections, parts with patterns and sounds, ducking, buses, returns, master. Frozen, JSON in and out.
+
+Positions are ticks (960 per quarter note) from the start of a pattern; a pattern repeats through its cell. Levels are dB.
+Sections follow each other without gaps; a section's bars are counted from the sections before it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.grid import TICKS_PER_BEAT, BarGrid
+from ersatz.core.pitch import Key
+from ersatz.core.serial import from_json, to_json
+
+SCHEMA = "ersatz.song/1"
+BUSES = ("drums", "bass", "music", "effects")
+DUCK_POINTS = 64
+MIN_BPM, MAX_BPM = 40.0, 240.0
+MAX_BARS = 1000
+Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
+Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
+
+
+@dataclass(frozen=True)
+class Note:
+    """`midi` is ignored by unpitched voices. `velocity` 0..1."""
+
+    tick: int
+    ticks: int
+    midi: int
+    velocity: float
+
+
+@dataclass(frozen=True)
+class Pattern:
+    bars: int
+    notes: tuple[Note, ...]
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.bars <= 64:
+            raise ValueError("a pattern has 1 to 64 bars")
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What a part plays in a section: silent for `entry_bars` at the start and `exit_bars` at the end."""
+
+    section: str
+    pattern: str
+    on: bool = True
+    entry_bars: int = 0
+    exit_bars: int = 0
+    level_db: float = 0.0
+
+
+@dataclass(frozen=True)
+class Sound:
+    """A voice and its parameters, by name; what is left out has the voice's default."""
+
+    voice: str
+    params: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Part:
+    id: str
+    name: str
+    role: Role
+    sound: Sound
+    bus: Literal["drums", "bass", "music", "effects"]
+    patterns: dict[str, Pattern]
+    cells: tuple[Cell, ...]
+    gain_db: float = 0.0
+    pan: float = 0.0
+    low_cut_hz: float = 0.0
+    high_cut_hz: float = 0.0
+    duck_db: float = 0.0
+    reverb_db: float = -60.0
+    delay_db: float = -60.0
+
+    def cell(self, section: str) -> Cell | None:
+        return next((c for c in self.cells if c.section == section), None)
+
+
+@dataclass(frozen=True)
+class SongSection:
+    """`gap_beats`: everything falls silent for the last beats of the section."""
+
+    id: str
+    label: Label
+    bars: int
+    gap_beats: float = 0.0
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.bars <= MAX_BARS:
+            raise ValueError("a section has at least one bar")
+
+
+@dataclass(frozen=True)
+class Ducking:
+    """`shape` has 64 points over one beat from the trigger on, 0 = untouched, 1 = fully down; parts scale it."""
+
+    rate: Literal["1/4", "1/8", "kick"]
+    shape: tuple[float, ...]
+
+    def __post_init__(self) -> None:
+        if len(self.shape) != DUCK_POINTS:
+            raise ValueError(f"a ducking shape has {DUCK_POINTS} points")
+
+
+@dataclass(frozen=True)
+class EqBand:
+    """A peaking band (bell)."""
+
+    hz: float
+    gain_db: float
+    q: float
+
+
+@dataclass(frozen=True)
+class Reverb:
+    decay_s: float = 1.8
+    pre_delay_ms: float = 18.0
+    low_cut_hz: float = 280.0
+    high_cut_hz: float = 8500.0
+    duck_db: float = 4.0
+
+
+@dataclass(frozen=True)
+class Delay:
+    """Synced to the song: `steps` 16ths between echoes, `feedback` 0..0.8."""
+
+    steps: float = 3.0
+    feedback: float = 0.42
+    low_cut_hz: float = 350.0
+    high_cut_hz: float = 5500.0
+    duck_db: float = 3.0
+
+
+@dataclass(frozen=True)
+class Master:
+    eq: tuple[EqBand, ...] = ()
+    low_cut_hz: float = 25.0
+    gain_db: float = 0.0
+    ceiling_dbtp: float = -1.0
+
+
+@dataclass(frozen=True)
+class Song:
+    title: str
+    bpm: float
+    tonic: str
+    mode: str
+    swing_percent: float
+    sections: tuple[SongSection, ...]
+    parts: tuple[Part, ...]
+    ducking: Ducking
+    reverb: Reverb = Reverb()
+    delay: Delay = Delay()
+    master: Master = Master()
+    seed: int = 0
+    style: str = ""
+
+    def __post_init__(self) -> None:
+        if not MIN_BPM <= self.bpm <= MAX_BPM:
+            raise ValueError(f"the tempo must lie between {MIN_BPM:.0f} and {MAX_BPM:.0f} BPM")
+        if not self.sections:
+            raise ValueError("a song has at least one section")
+        if sum(s.bars for s in self.sections) > MAX_BARS:
+            raise ValueError(f"a song has at most {MAX_BARS} bars")
+        Key(self.tonic, self.mode)
+
+    @property
+    def grid(self) -> BarGrid:
+        return BarGrid(self.bpm)
+
+    @property
+    def key(self) -> Key:
+        return Key(self.tonic, self.mode)
+
+    @property
+    def bars(self) -> int:
+        return sum(s.bars for s in self.sections)
+
+    def placed(self) -> Iterator[tuple[int, SongSection]]:
+        """Each section with its 1-based first bar."""
+        bar = 1
+        for section in self.sections:
+            yield bar, section
+            bar += section.bars
+
+    def part(self, part_id: str) -> Part | None:
+        return next((p for p in self.parts if p.id == part_id), None)
+
+    def swing_ticks(self) -> float:
+        """How much later an odd 16th sounds: `swing_percent` is its place inside the 8th."""
+        return (self.swing_percent - 50) / 100 * TICKS_PER_BEAT / 2
+
+    def to_json(self) -> dict[str, Any]:
+        return {"schema": SCHEMA, **to_json(self)}
+
+    @staticmethod
+    def from_json(data: Any) -> Song:
+        if not isinstance(data, dict) or data.get("schema") != SCHEMA:
+            raise UnusableDocument(f"This is not a song of format “{SCHEMA}”.")
+        return from_json(Song, data)
+
+    def sha(self) -> str:
+        """Identity of everything that sounds: the title doesn't."""
+        content = self.to_json()
+        content.pop("title")
+        return digest(content)
+
+
+def digest(value: Any) -> str:
+    """Short stable hash of JSON-ready data."""
+    text = json.dumps(value, sort_keys=True, separators=(",", ":"))
+    return hashlib.blake2b(text.encode(), digest_size=12).hexdigest()

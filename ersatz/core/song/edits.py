@@ -1,0 +1,127 @@
+"""Edits: small values with `apply(song) -> song` and a sentence that names them. Invalid ones raise InvalidEdit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+from ersatz.core.errors import InvalidEdit
+from ersatz.core.serial import from_json, to_json
+from ersatz.core.song.document import Cell, Part, Song, SongSection
+
+MIN_GAIN_DB, MAX_GAIN_DB = -40.0, 18.0
+
+
+@dataclass(frozen=True)
+class SwitchPart:
+    """A part on or off in one section."""
+
+    kind: ClassVar[str] = "switch_part"
+    part: str
+    section: str
+    on: bool
+
+    def apply(self, song: Song) -> Song:
+        part, section = _part(song, self.part), _section(song, self.section)
+        cell = part.cell(section.id)
+        if cell is None:
+            if not part.patterns:
+                raise InvalidEdit(f"{part.name} has no pattern to play.")
+            cells = (*part.cells, Cell(section.id, min(part.patterns), self.on))
+        else:
+            cells = tuple(replace(c, on=self.on) if c.section == section.id else c for c in part.cells)
+        return _with_part(song, replace(part, cells=cells))
+
+    def sentence(self, song: Song) -> str:
+        where = section_name(song, self.section)
+        return f"{_part(song, self.part).name} {'on' if self.on else 'off'} in {where}"
+
+
+@dataclass(frozen=True)
+class SetPartGain:
+    """A part's level, dB."""
+
+    kind: ClassVar[str] = "set_part_gain"
+    part: str
+    gain_db: float
+
+    def apply(self, song: Song) -> Song:
+        if not MIN_GAIN_DB <= self.gain_db <= MAX_GAIN_DB:
+            raise InvalidEdit(f"A part's level lies between {MIN_GAIN_DB:.0f} and {MAX_GAIN_DB:+.0f} dB.")
+        return _with_part(song, replace(_part(song, self.part), gain_db=round(self.gain_db, 2)))
+
+    def sentence(self, song: Song) -> str:
+        return f"{_part(song, self.part).name} at {self.gain_db:+.1f} dB".replace("-", "−")
+
+
+@dataclass(frozen=True)
+class SetPartDuck:
+    """How far the ducker pulls a part down, dB, 0 = not at all."""
+
+    kind: ClassVar[str] = "set_part_duck"
+    part: str
+    duck_db: float
+
+    def apply(self, song: Song) -> Song:
+        if not 0 <= self.duck_db <= 40:
+            raise InvalidEdit("Ducking lies between 0 and 40 dB.")
+        return _with_part(song, replace(_part(song, self.part), duck_db=round(self.duck_db, 2)))
+
+    def sentence(self, song: Song) -> str:
+        return f"{_part(song, self.part).name} ducked by {self.duck_db:.1f} dB"
+
+
+@dataclass(frozen=True)
+class Rename:
+    kind: ClassVar[str] = "rename"
+    title: str
+
+    def apply(self, song: Song) -> Song:
+        title = self.title.strip()
+        if not 1 <= len(title) <= 120:
+            raise InvalidEdit("A title has 1 to 120 characters.")
+        return replace(song, title=title)
+
+    def sentence(self, song: Song) -> str:
+        return f"Renamed to “{self.title.strip()}”"
+
+
+Edit = SwitchPart | SetPartGain | SetPartDuck | Rename
+EDITS: dict[str, type[Edit]] = {e.kind: e for e in (SwitchPart, SetPartGain, SetPartDuck, Rename)}
+
+
+def parse_edit(data: Any) -> Edit:
+    """An edit from `{"kind": ..., fields}`. Raises InvalidEdit for an unknown kind, UnusableDocument for bad fields."""
+    kind = data.get("kind") if isinstance(data, dict) else None
+    if kind not in EDITS:
+        raise InvalidEdit(f"There is no edit “{kind}”.")
+    return from_json(EDITS[kind], data)
+
+
+def edit_json(edit: Edit) -> dict[str, Any]:
+    return {"kind": edit.kind, **to_json(edit)}
+
+
+def section_name(song: Song, section_id: str) -> str:
+    """ "drop 2" where a label occurs more than once, else "intro"."""
+    section = _section(song, section_id)
+    same = [s.id for s in song.sections if s.label == section.label]
+    return section.label if len(same) == 1 else f"{section.label} {same.index(section_id) + 1}"
+
+
+def _part(song: Song, part_id: str) -> Part:
+    part = song.part(part_id)
+    if part is None:
+        raise InvalidEdit(f"There is no part “{part_id}” in this song.")
+    return part
+
+
+def _section(song: Song, section_id: str) -> SongSection:
+    for section in song.sections:
+        if section.id == section_id:
+            return section
+    raise InvalidEdit(f"There is no section “{section_id}” in this song.")
+
+
+def _with_part(song: Song, part: Part) -> Song:
+    return replace(song, parts=tuple(part if p.id == part.id else p for p in song.parts))
