@@ -129,13 +129,13 @@ PHASES, HALF_TAPS = 4, 24
 NEAR_PEAK = 0.6
 
 
-def interpolator() -> np.ndarray:
-    """Windowed sinc for the points between samples, shape (PHASES - 1, 2 * HALF_TAPS)."""
-    k = np.arange(-HALF_TAPS + 1, HALF_TAPS + 1)
+def interpolator(half_taps: int = HALF_TAPS) -> np.ndarray:
+    """Kaiser-windowed sinc for the points between samples, shape (PHASES - 1, 2 * half_taps)."""
+    k = np.arange(-half_taps + 1, half_taps + 1)
     rows = []
     for phase in range(1, PHASES):
         t = k - phase / PHASES
-        rows.append(np.sinc(t) * np.i0(8.0 * np.sqrt(np.maximum(0, 1 - (t / HALF_TAPS) ** 2))) / np.i0(8.0))
+        rows.append(np.sinc(t) * np.i0(8.0 * np.sqrt(np.maximum(0, 1 - (t / half_taps) ** 2))) / np.i0(8.0))
     taps = np.array(rows)
     return np.asarray(taps / taps.sum(axis=1, keepdims=True))
 

@@ -51,7 +51,8 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
     style = choose_style(survey.tempo.bpm, kick_row, style_name)
     key = Key(survey.key.tonic, survey.key.mode)
     sections = tuple(
-        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s)) for i, s in enumerate(survey.sections)
+        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s))
+        for i, s in enumerate(survey.sections)
     )
     ducking, depth = _ducking(survey, style)
     song = Song(
@@ -96,7 +97,20 @@ def _reference_degrees(survey: Survey, key: Key) -> tuple[int, ...]:
     for bar in range(first, first + 4):
         chord = next((c for c in survey.harmony.chords if c.start_bar <= bar < c.start_bar + c.bars), None)
         if chord is not None:
-            flat = {"♭2": 1, "2": 2, "♭3": 3, "3": 4, "4": 5, "♭5": 6, "5": 7, "♭6": 8, "6": 9, "♭7": 10, "7": 11, "1": 0}
+            flat = {
+                "♭2": 1,
+                "2": 2,
+                "♭3": 3,
+                "3": 4,
+                "4": 5,
+                "♭5": 6,
+                "5": 7,
+                "♭6": 8,
+                "6": 9,
+                "♭7": 10,
+                "7": 11,
+                "1": 0,
+            }
             pitch_class = (key.pitch_class + flat[chord.degree]) % 12
             if pitch_class in classes:
                 out.append(classes.index(pitch_class))
@@ -162,9 +176,7 @@ def _parts(
     return tuple(parts)
 
 
-def _cells(
-    survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]
-) -> tuple[Cell, ...]:
+def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]) -> tuple[Cell, ...]:
     """On where the reference plays the role, entering and leaving with it; B from the second section of a label on."""
     presence = survey.presence.of(role)
     seen: Counter[str] = Counter()

@@ -20,10 +20,10 @@ from ersatz.core.audio import Audio
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown, with_master_gain
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown, mastered, with_master_gain
 from ersatz.core.song.document import EqBand, Song
 from ersatz.core.survey import survey_audio
-from ersatz.core.survey.document import Source, Survey
+from ersatz.core.survey.document import Corrections, Pump, SectionCorrection, Source, Survey
 
 LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
@@ -54,7 +54,7 @@ def match_song(
     progress("loudness", 0.5)
     song = _solve_loudness(song, survey.loudness.integrated_lufs, cache)
     progress("ducking", 0.65)
-    for _ in range(2):
+    for _ in range(3):
         better = _solve_ducking(song, survey, cache)
         if better is song:
             break
@@ -108,7 +108,7 @@ def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> 
     solved = least_squares(residual, first, bounds=(first - bound, first + bound), loss="soft_l1").x
     # The overall level is the master's business: keep the parts' mean move at 0.
     moves = dict(zip((part_id for part_id, _ in audible), solved[:-1] - solved[:-1].mean()))
-    parts = tuple(replace(p, gain_db=round(p.gain_db + moves.get(p.id, 0.0), 2)) for p in song.parts)
+    parts = tuple(replace(p, gain_db=round(float(p.gain_db + moves.get(p.id, 0.0)), 2)) for p in song.parts)
     return replace(song, parts=parts)
 
 
@@ -124,7 +124,9 @@ def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:
 
 
 def _with_bells(song: Song, gains: np.ndarray) -> Song:
-    bells = tuple(EqBand(hz, round(float(g), 2), BELL_Q) for hz, g in zip(BELL_HZ, np.clip(gains, -MAX_BELL_DB, MAX_BELL_DB)))
+    bells = tuple(
+        EqBand(hz, round(float(g), 2), BELL_Q) for hz, g in zip(BELL_HZ, np.clip(gains, -MAX_BELL_DB, MAX_BELL_DB))
+    )
     return replace(song, master=replace(song.master, eq=bells))
 
 
@@ -155,7 +157,8 @@ def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -
     """Cell levels per section, so that the sections stand to each other as the reference's do."""
     song = _roughly_loud(song, survey, cache)
     mixdown = Mixdown(song, cache)
-    steps = step_energy(mixdown.samples(0, mixdown.frames), RATE_HZ)
+    mix = mixdown.samples(0, mixdown.frames, stage="mix")
+    steps = step_energy(mastered(mix, song.master), RATE_HZ)
     placed = list(song.placed())
     mine = []
     for first, section in placed:
@@ -183,12 +186,13 @@ def _roughly_loud(song: Song, survey: Survey, cache: RenderCache) -> Song:
 
 def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache) -> Song:
     """Secant search on the master's gain; more gain yields less and less, as the limiter takes over."""
+    mixdown = Mixdown(song, cache)
+    mix = mixdown.samples(0, mixdown.frames, stage="mix")
     gain, slope = song.master.gain_db, 1.0
     previous: tuple[float, float] | None = None
     best = (1e9, gain)
     for _ in range(7):
-        mixdown = Mixdown(with_master_gain(song, gain), cache)
-        loud = integrated_lufs(step_energy(mixdown.samples(0, mixdown.frames), RATE_HZ))
+        loud = integrated_lufs(step_energy(mastered(mix, replace(song.master, gain_db=round(gain, 3))), RATE_HZ))
         error = target_lufs - loud
         best = min(best, (abs(error), gain))
         if abs(error) < LOUDNESS_WITHIN_LU:
@@ -205,8 +209,7 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
     wanted = survey.pump
     if wanted.depth_db <= 0:
         return song
-    audio = Mixdown(song, cache).whole()
-    read = survey_remake(audio, song).pump
+    read = _read_pump(song, survey.main_section(), cache)
     if read.depth_db <= 0:
         ratio, stretch = 1.3, 1.0
     else:
@@ -223,6 +226,17 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
     ducking = replace(song.ducking, shape=tuple(round(float(v), 4) for v in stretched))
     parts = tuple(replace(p, duck_db=round(min(p.duck_db * ratio, 40.0), 2)) for p in song.parts)
     return replace(song, ducking=ducking, parts=parts)
+
+
+def _read_pump(song: Song, main: int, cache: RenderCache) -> Pump:
+    """What the survey reads in the remake's main section, the grid being known."""
+    mixdown = Mixdown(song, cache)
+    start, stop = _section_range(song, main, mixdown)
+    audio = Audio(np.ascontiguousarray(mixdown.samples(start, stop)), RATE_HZ)
+    bars = round((stop - start) / RATE_HZ / song.grid.bar_s)
+    known = Corrections(song.bpm, 0.0, song.tonic, song.mode, (SectionCorrection("drop", 1, bars),))
+    source = Source("", audio.duration_s, RATE_HZ, 2, "")
+    return survey_audio(audio, source, known).pump
 
 
 def survey_remake(audio: Audio, song: Song) -> Survey:

@@ -85,7 +85,9 @@ def backbeat_pattern(style: Style, rng: random.Random) -> Pattern:
 
 def closed_hats(rng: random.Random) -> Pattern:
     row = rng.choice(CLOSED)
-    hits = [(bar, (s, v * (1.0 if bar % 2 == 0 else 0.92))) for bar in range(PHRASE_BARS) for s, v in enumerate(row) if v]
+    hits = [
+        (bar, (s, v * (1.0 if bar % 2 == 0 else 0.92))) for bar in range(PHRASE_BARS) for s, v in enumerate(row) if v
+    ]
     return Pattern(PHRASE_BARS, _notes(hits))
 
 
@@ -102,7 +104,9 @@ def shaker(rng: random.Random) -> Pattern:
 
 def rims(rng: random.Random) -> Pattern:
     first, second = rng.sample(RIMS, 2)
-    hits = [(bar, (s, 0.6 + 0.35 * rng.random())) for bar in range(PHRASE_BARS) for s in (second if bar == 7 else first)]
+    hits = [
+        (bar, (s, 0.6 + 0.35 * rng.random())) for bar in range(PHRASE_BARS) for s in (second if bar == 7 else first)
+    ]
     return Pattern(PHRASE_BARS, _notes(hits))
 
 
@@ -125,7 +129,11 @@ def bass_pattern(style: Style, key: Key, degrees: tuple[int, ...], low_midi: int
             root = key.degree_midi(degree, low_midi)
             if root > low_midi + 7:
                 root -= 12
-            midi = root + 12 if above is None else root + key.degree_midi(degree + above, low_midi) - key.degree_midi(degree, low_midi)
+            midi = (
+                root + 12
+                if above is None
+                else root + key.degree_midi(degree + above, low_midi) - key.degree_midi(degree, low_midi)
+            )
             accent = 1.0 if step % 4 == 0 else 0.85
             notes.append(Note(bar * BAR + step * STEP, long * STEP - 20, midi, accent))
     return Pattern(PHRASE_BARS, tuple(notes))

@@ -16,11 +16,14 @@ def duck_curve_db(start: int, n: int, triggers: np.ndarray, shape: np.ndarray, b
     points = np.arange(len(shape)) / len(shape) * beat_samples
     first = int(np.searchsorted(triggers, start - beat_samples - fade))
     last = int(np.searchsorted(triggers, start + n))
-    t = np.arange(start, start + n)
+    span = int(beat_samples) + fade
     for trigger in triggers[max(0, first) : last]:
-        begin = max(0, trigger - start)
-        elapsed = t[begin:] - trigger
+        begin, end = max(0, int(trigger) - start), min(n, int(trigger) - start + span)
+        if end <= begin:
+            continue
+        elapsed = np.arange(begin, end) + (start - int(trigger))
         fresh = np.interp(elapsed, points, shape, right=0.0)
-        blend = np.clip(elapsed / fade, 0, 1)
-        out[begin:] = np.maximum(out[begin:] * (1 - blend), np.minimum(fresh, 1.0) * blend)
+        blend = np.minimum(elapsed / fade, 1.0)
+        out[begin:end] = np.maximum(out[begin:end] * (1 - blend), np.minimum(fresh, 1.0) * blend)
+        out[end:] = 0.0
     return out

@@ -17,6 +17,8 @@ LOOK_AHEAD = 132
 RELEASE = 6000
 #: Samples on each side on which an output sample can depend, a multiple of 64.
 CONTEXT = 6400
+#: A shorter interpolator than the meter's: what it misses is covered by the margin.
+PEAK_HALF_TAPS = 10
 #: What 4x interpolation can miss between its points.
 MARGIN_DB = 0.12
 
@@ -88,17 +90,61 @@ def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: 
     return out
 
 
+#: Half-band interpolator of the clipper, Kaiser window.
+CLIP_TAPS = 16
+
+
+@njit(cache=True, nogil=True)
+def _bend(x: float, knee: float) -> float:  # pragma: no cover - compiled
+    """What the clipper takes away from `x`: 0 up to the knee, then towards 1.2 by tanh."""
+    a = abs(x)
+    if a <= knee:
+        return 0.0
+    room = 1.2 - knee
+    bent = knee + room * np.tanh((a - knee) / room)
+    return (bent - a) if x > 0 else (a - bent)
+
+
+@njit(cache=True, nogil=True)
+def _clip(x: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # pragma: no cover - compiled
+    channels, n = x.shape
+    half = len(taps) // 2
+    out = x.copy()
+    between = np.zeros(n)
+    for c in range(channels):
+        for i in range(n):
+            between[i] = 0.0
+            near = max(abs(x[c, i]), abs(x[c, i + 1]) if i + 1 < n else 0.0)
+            if near > 0.8 * knee:
+                total = 0.0
+                for k in range(len(taps)):
+                    j = i + k - half + 1
+                    if 0 <= j < n:
+                        total += taps[k] * x[c, j]
+                between[i] = _bend(total, knee)
+            # The half-band decimator: half of this sample's own change and the shares of the points between.
+            out[c, i] += 0.5 * _bend(x[c, i], knee)
+        for i in range(n):
+            if between[i] != 0.0:
+                for k in range(len(taps)):
+                    j = i + k - half + 1
+                    if 0 <= j < n:
+                        out[c, j] += 0.5 * taps[k] * between[i]
+    return out
+
+
 def soft_clip(x: np.ndarray) -> np.ndarray:
-    """Linear up to KNEE, then towards 1.2 by tanh."""
-    room = 1.2 - KNEE
-    magnitude = np.abs(x)
-    bent = KNEE + room * np.tanh((magnitude - KNEE) / room)
-    return np.where(magnitude <= KNEE, x, np.sign(x) * bent)
+    """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n).
+
+    Only what the clipper takes away passes through the decimator, so what stays under the knee is left untouched."""
+    k = np.arange(-CLIP_TAPS // 2 + 1, CLIP_TAPS // 2 + 1) - 0.5
+    taps = np.sinc(k) * np.kaiser(CLIP_TAPS + 2, 6.0)[1:-1]
+    return np.asarray(_clip(np.ascontiguousarray(x, np.float64), taps / taps.sum(), KNEE))
 
 
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
     """Limited copy, shape (2, n). The first and last CONTEXT samples are only right if silence surrounds `x`."""
     ceiling = 10 ** ((ceiling_dbtp - MARGIN_DB) / 20)
-    peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(), ceiling * 0.6)
+    peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(PEAK_HALF_TAPS), ceiling * 0.75)
     need = np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9))
     return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))

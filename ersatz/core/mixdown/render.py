@@ -15,7 +15,7 @@ from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
-from scipy import fft, signal
+from scipy import fft
 
 from ersatz.core.audio import Audio
 from ersatz.core.effects import eq, limiter, space
@@ -23,7 +23,7 @@ from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.schedule import Event, duck_triggers, schedule_part
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import BUSES, Part, Song, digest
+from ersatz.core.song.document import BUSES, Master, Part, Song, digest
 from ersatz.core.voices import VOICES, complete_params, render_note
 
 RATE_HZ = 44_100
@@ -48,6 +48,8 @@ class Mixdown:
         self.cache = cache or RenderCache()
         self.frames = song.grid.sample_of_bar(song.bars + 1, RATE_HZ) + int(TAIL_S * RATE_HZ)
         self.blocks = -(-self.frames // BLOCK)
+        self._part_keys: dict[tuple[str, int], str | None] = {}
+        self._send_keys: dict[tuple[str, int], str] = {}
 
     # Notes ------------------------------------------------------------------------------------------------------
 
@@ -130,6 +132,12 @@ class Mixdown:
 
     def part_key(self, part: Part, block: int) -> str | None:
         """None where the part is silent."""
+        known = self._part_keys.get((part.id, block), "")
+        if known == "":
+            known = self._part_keys[part.id, block] = self._make_part_key(part, block)
+        return known
+
+    def _make_part_key(self, part: Part, block: int) -> str | None:
         events = self._by_block[part.id].get(block)
         if not events:
             return None
@@ -163,23 +171,17 @@ class Mixdown:
     # Buses and returns --------------------------------------------------------------------------------------------
 
     def bus_block(self, bus: str, block: int) -> np.ndarray:
-        """Sum of the bus's parts in the song's order."""
-        return self._sum([(p, 0.0) for p in self.song.parts if p.bus == bus], block, "b")
+        """Sum of the bus's parts in the song's order, shape (2, BLOCK)."""
+        return self._sum([(p, 0.0) for p in self.song.parts if p.bus == bus], block)
 
-    def _sum(self, parts: list[tuple[Part, float]], block: int, prefix: str) -> np.ndarray:
-        keyed = [(p, gain, self.part_key(p, block)) for p, gain in parts]
-        key = prefix + digest([(k, gain) for _, gain, k in keyed if k])
-
-        def compute() -> np.ndarray:
-            out = np.zeros((2, BLOCK), np.float32)
-            for part, gain, part_key in keyed:
-                if part_key is not None:
-                    samples = self.part_block(part, block)
-                    assert samples is not None
-                    out += samples if gain == 0 else np.float32(10 ** (gain / 20)) * samples
-            return out
-
-        return self.cache.get(key, compute)
+    def _sum(self, parts: list[tuple[Part, float]], block: int) -> np.ndarray:
+        """Parts added up, each at its gain in dB. Quick to do again, so it isn't kept."""
+        out = np.zeros((2, BLOCK), np.float32)
+        for part, gain_db in parts:
+            samples = self.part_block(part, block)
+            if samples is not None:
+                out += samples if gain_db == 0 else np.float32(10 ** (gain_db / 20)) * samples
+        return out
 
     @cached_property
     def _responses(self) -> dict[str, tuple[str, np.ndarray]]:
@@ -200,21 +202,23 @@ class Mixdown:
             out[name] = (key, self.cache.get(key, compute))
         return out
 
-    def _send_block(self, name: str, block: int) -> np.ndarray | None:
+    def _sends(self, name: str, block: int) -> list[tuple[Part, float]]:
+        """Parts that sound in the block and go to the return, with their send levels in dB."""
+        if block < 0:
+            return []
         sends = [(p, p.reverb_db if name == "reverb" else p.delay_db) for p in self.song.parts]
-        sends = [(p, db) for p, db in sends if db > SILENT_SEND_DB]
-        if block < 0 or not any(self.part_key(p, block) for p, _ in sends):
-            return None
-        return self._sum(sends, block, "s")
+        return [(p, db) for p, db in sends if db > SILENT_SEND_DB and self.part_key(p, block)]
 
     def _send_key(self, name: str, block: int) -> str:
         if block < 0:
             return ""
-        sends = [(self.part_key(p, block), p.reverb_db if name == "reverb" else p.delay_db) for p in self.song.parts]
-        return digest([s for s in sends if s[0] and s[1] > SILENT_SEND_DB])
+        if (name, block) not in self._send_keys:
+            sends = [(self.part_key(p, block), db) for p, db in self._sends(name, block)]
+            self._send_keys[name, block] = digest(sends)
+        return self._send_keys[name, block]
 
     def return_block(self, name: str, block: int) -> np.ndarray:
-        """Reverb or delay return, ducked: uniformly partitioned convolution on absolute blocks."""
+        """Reverb or delay return, ducked: uniformly partitioned convolution (overlap-save) on absolute blocks."""
         response_key, response = self._responses[name]
         duck_db = (self.song.reverb if name == "reverb" else self.song.delay).duck_db
         blocks = range(block - response.shape[1], block + 1)
@@ -222,34 +226,32 @@ class Mixdown:
         key = "r" + digest([response_key, duck_db, self._duck_key, triggers, [self._send_key(name, b) for b in blocks]])
 
         def compute() -> np.ndarray:
-            total: np.ndarray | None = None
-            # Block b's partition k lands in blocks b + k and b + k + 1: both halves are summed in a fixed order.
-            for offset, half in ((0, slice(0, BLOCK)), (1, slice(BLOCK, 2 * BLOCK))):
-                spectrum = None
-                for k in range(response.shape[1]):
-                    send = self._send_spectrum(name, block - k - offset)
-                    if send is not None:
-                        product = send * response[:, k]
-                        spectrum = product if spectrum is None else spectrum + product
-                if spectrum is not None:
-                    piece = fft.irfft(spectrum, 2 * BLOCK, axis=-1)[:, half]
-                    total = piece if total is None else total + piece
-            if total is None:
+            spectrum: np.ndarray | None = None
+            for k in range(response.shape[1]):
+                send = self._send_spectrum(name, block - k)
+                if send is not None:
+                    product = send * response[:, k]
+                    spectrum = product if spectrum is None else spectrum + product
+            if spectrum is None:
                 return np.zeros((2, BLOCK), np.float32)
+            out = fft.irfft(spectrum, 2 * BLOCK, axis=-1)[:, BLOCK:]
             if duck_db:
-                total = total * np.exp(self._duck(block) * np.float32(-duck_db / 20 * np.log(10)))
-            return np.asarray(total, np.float32)
+                out = out * np.exp(self._duck(block) * np.float32(-duck_db / 20 * np.log(10)))
+            return np.asarray(out, np.float32)
 
         return self.cache.get(key, compute)
 
     def _send_spectrum(self, name: str, block: int) -> np.ndarray | None:
-        send = self._send_block(name, block)
-        if send is None:
+        """Spectrum of a send's block and the one before it; None where both are silent."""
+        if block < 0 or not (self._sends(name, block) or self._sends(name, block - 1)):
             return None
-        return self.cache.get(
-            "f" + digest([ENGINE, name, self._send_key(name, block)]),
-            lambda: np.asarray(fft.rfft(send, 2 * BLOCK, axis=-1)),
-        )
+
+        def compute() -> np.ndarray:
+            pair = [self._sum(self._sends(name, b), b) for b in (block - 1, block)]
+            return np.asarray(fft.rfft(np.concatenate(pair, axis=1), axis=-1))
+
+        key = "f" + digest([ENGINE, self._send_key(name, block - 1), self._send_key(name, block)])
+        return self.cache.get(key, compute)
 
     # Master -------------------------------------------------------------------------------------------------------
 
@@ -288,16 +290,9 @@ class Mixdown:
         return self.cache.get(key, lambda: self._render_master(block), on_disk=True)
 
     def _render_master(self, block: int) -> np.ndarray:
-        master = self.song.master
-        context = CONTEXT + limiter.CONTEXT
-        left = self.mix_block(block - 1)[:, -context:]
+        left = self.mix_block(block - 1)[:, -(CONTEXT + limiter.CONTEXT) :]
         right = self.mix_block(block + 1)[:, : limiter.CONTEXT]
-        x = np.concatenate([left, self.mix_block(block), right], axis=1).astype(np.float64)
-        sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
-        x = eq.apply(np.concatenate(sections), x)[:, CONTEXT:]
-        x = _clip_oversampled(x * 10 ** (master.gain_db / 20))
-        x = limiter.limit(x, master.ceiling_dbtp)
-        return np.ascontiguousarray(x[:, limiter.CONTEXT : limiter.CONTEXT + BLOCK], np.float32)
+        return master_chain(np.concatenate([left, self.mix_block(block), right], axis=1), self.song.master)
 
     # Ranges -------------------------------------------------------------------------------------------------------
 
@@ -342,15 +337,25 @@ class Mixdown:
         return np.concatenate(pieces, axis=1)[:, start - first * BLOCK : stop - first * BLOCK]
 
 
+def master_chain(x: np.ndarray, master: Master) -> np.ndarray:
+    """EQ, gain, soft clipping and limiting of a block that comes with its context on both sides, shape (2, BLOCK)."""
+    sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
+    x = eq.apply(np.concatenate(sections), x.astype(np.float64))[:, CONTEXT:]
+    x = limiter.limit(limiter.soft_clip(x * 10 ** (master.gain_db / 20)), master.ceiling_dbtp)
+    return np.ascontiguousarray(x[:, limiter.CONTEXT : limiter.CONTEXT + BLOCK], np.float32)
+
+
+def mastered(mix: np.ndarray, master: Master) -> np.ndarray:
+    """A mix that starts on a block, through the master: what `samples` gives, for trying masters on one mix."""
+    before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
+    blocks = -(-mix.shape[1] // BLOCK)
+    padded = np.pad(mix, ((0, 0), (before, blocks * BLOCK - mix.shape[1] + after)))
+    with ThreadPoolExecutor(WORKERS) as pool:
+        pieces = pool.map(
+            lambda b: master_chain(padded[:, b * BLOCK : (b + 1) * BLOCK + before + after], master), range(blocks)
+        )
+        return np.concatenate(list(pieces), axis=1)[:, : mix.shape[1]]
+
+
 def with_master_gain(song: Song, gain_db: float) -> Song:
     return replace(song, master=replace(song.master, gain_db=round(gain_db, 3)))
-
-
-def _clip_oversampled(x: np.ndarray) -> np.ndarray:
-    """Soft clipping at twice the rate. Only what the clipper takes away is resampled, so what stays under the knee passes
-    untouched and no seam can show between blocks that clip and blocks that don't."""
-    if float(np.abs(x).max()) <= 0.5 * limiter.KNEE:
-        return x
-    up = signal.resample_poly(x, 2, 1, axis=1, window=("kaiser", 8.0))
-    taken = limiter.soft_clip(up) - up
-    return np.asarray(x + signal.resample_poly(taken, 1, 2, axis=1, window=("kaiser", 8.0)))
