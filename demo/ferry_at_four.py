@@ -73,8 +73,7 @@ def make() -> tuple[np.ndarray, dict]:
         for i in range(length):
             b = bar + i
             phrase = CHORDS[b % 4]
-            has_kick = label in ("intro", "drop", "outro") or (label == "breakdown" and i >= 8 and nth == 1)
-            has_kick = has_kick and not (label == "breakdown")
+            has_kick = label in ("intro", "drop", "outro")
             gap_beats = 2 if label == "build" and i == length - 1 else 0
             for q in range(4):
                 silent = q >= 4 - gap_beats

@@ -97,9 +97,7 @@ def _check_header(path: Path, file: soundfile.SoundFile) -> None:
     if file.format not in ACCEPTED_FORMATS:
         raise UnusableAudio(f"“{path.name}” is {file.format_info}, which is not accepted. {ACCEPTED}")
     if not MIN_RATE_HZ <= file.samplerate <= MAX_RATE_HZ:
-        raise UnusableAudio(
-            f"“{path.name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted."
-        )
+        raise UnusableAudio(f"“{path.name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted.")
     if file.channels > MAX_CHANNELS:
         raise UnusableAudio(
             f"“{path.name}” has {file.channels} channels; mono, stereo and up to {MAX_CHANNELS} channels are accepted."

@@ -39,7 +39,7 @@ def from_json(cls: type[T], data: Any, path: str = "") -> T:
     """An instance of dataclass `cls`. Raises UnusableDocument, naming the place, if a field is missing or wrong."""
     if not isinstance(data, dict):
         raise UnusableDocument(f"The document is damaged: “{path or cls.__name__}” should be an object.")
-    hints = _hints(cls)
+    hints = _hints(cls)  # type: ignore[arg-type]
     arguments = {}
     for f in fields(cls):  # type: ignore[arg-type]
         where = f"{path}.{f.name}".lstrip(".")

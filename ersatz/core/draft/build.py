@@ -51,8 +51,7 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
     style = choose_style(survey.tempo.bpm, kick_row, style_name)
     key = Key(survey.key.tonic, survey.key.mode)
     sections = tuple(
-        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s))
-        for i, s in enumerate(survey.sections)
+        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s)) for i, s in enumerate(survey.sections)
     )
     ducking, depth = _ducking(survey, style)
     song = Song(
@@ -220,7 +219,7 @@ def _joints(survey: Survey, sections: tuple[SongSection, ...], depth: float, phr
     riser_cells = [c if c.pattern else replace(c, pattern=first) for c in riser_cells]
     once = Pattern(64, (Note(0, patterns.BAR, 36, 1.0),))
     return [
-        Part("riser", "Riser", "noise", Sound("riser"), "effects", rising, tuple(riser_cells), gain_db=-15.0,
+        Part("riser", "Riser", "noise", Sound("riser"), "effects", rising, tuple(riser_cells), gain_db=-9.0,
              low_cut_hz=250.0, duck_db=round(depth * DUCK_SHARE["noise"], 2), reverb_db=-20.0),
         Part("impact", "Impact", "impact", Sound("impact"), "effects", {"A": once}, tuple(impact_cells), gain_db=-12.0,
              low_cut_hz=28.0, reverb_db=-16.0),

@@ -49,6 +49,7 @@ def match_song(
     song = _solve_levels(song, survey, main, cache)
     progress("master EQ", 0.2)
     song = _solve_eq(song, survey, main, cache)
+    song = _solve_width(song, survey, main, cache)
     progress("section levels", 0.35)
     song = _section_levels(song, survey, main, cache)
     progress("loudness", 0.5)
@@ -124,9 +125,7 @@ def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:
 
 
 def _with_bells(song: Song, gains: np.ndarray) -> Song:
-    bells = tuple(
-        EqBand(hz, round(float(g), 2), BELL_Q) for hz, g in zip(BELL_HZ, np.clip(gains, -MAX_BELL_DB, MAX_BELL_DB))
-    )
+    bells = tuple(EqBand(hz, round(float(g), 2), BELL_Q) for hz, g in zip(BELL_HZ, np.clip(gains, -MAX_BELL_DB, MAX_BELL_DB)))
     return replace(song, master=replace(song.master, eq=bells))
 
 
@@ -144,6 +143,22 @@ def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: 
 def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
     residual, known = _residual(song, survey, main, cache, "mix")
     return _with_bells(song, _bells_for(residual[known], known))
+
+
+def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+    """Side level of the master so that side against mid above 270 Hz stands as in the reference."""
+    mixdown = Mixdown(song, cache)
+    start, stop = _section_range(song, main, mixdown)
+    x = mixdown.samples(start, stop, stage="mix")
+    x = eq.apply(eq.low_cut(270, RATE_HZ), np.stack([x[0] + x[1], x[0] - x[1]]))
+    mid, side = np.square(x).mean(axis=1)
+    own = 2 * side / max(mid + side, 1e-20)
+    wide = [b.width for b in survey.stereo.bands if b.low_hz >= 270]
+    wanted = float(np.clip(np.mean(wide), 0.0, 0.9))
+    # width = 2 s / (m + s), solved for the side's share at an unchanged mid.
+    factor = np.sqrt(wanted / (2 - wanted) / max(own / (2 - own), 1e-6)) if own > 1e-4 else 1.0
+    mono = float(np.clip(survey.stereo.mono_below_hz, 80, 250))
+    return replace(song, master=replace(song.master, width=round(float(np.clip(factor, 0, 1.6)), 3), mono_below_hz=mono))
 
 
 def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
@@ -170,8 +185,7 @@ def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -
         move = theirs.loudness_lufs - own - base if own > -69 and theirs.loudness_lufs > -69 else 0.0
         moves[section.id] = float(np.clip(move, MIN_SECTION_DB, MAX_SECTION_DB))
     parts = tuple(
-        replace(p, cells=tuple(replace(c, level_db=round(moves.get(c.section, 0.0), 2)) for c in p.cells))
-        for p in song.parts
+        replace(p, cells=tuple(replace(c, level_db=round(moves.get(c.section, 0.0), 2)) for c in p.cells)) for p in song.parts
     )
     return replace(song, parts=parts)
 

@@ -44,9 +44,10 @@ BASSES: dict[str, tuple[tuple[tuple[int, int, int | None], ...], ...]] = {
     "reese": (((0, 6, 0), (7, 3, 0), (11, 5, 0)), ((0, 8, 0), (10, 6, 0))),
     "sustained": (((0, 16, 0),), ((0, 10, 0), (10, 6, 0))),
 }  # fmt: skip
+#: Degrees per bar. All start on the tonic: a loop that doesn't is heard in the key of whatever it starts on.
 PROGRESSIONS = {
-    ("four", "minor"): ((0, 5, 2, 6), (0, 3, 5, 4), (5, 6, 0, 2), (0, 6, 3, 5), (3, 0, 5, 6), (0, 2, 3, 5)),
-    ("four", "major"): ((0, 4, 5, 3), (5, 3, 0, 4), (0, 2, 3, 4), (3, 4, 5, 0)),
+    ("four", "minor"): ((0, 3, 5, 4), (0, 6, 3, 5), (0, 5, 3, 4), (0, 2, 3, 5), (0, 6, 5, 4), (0, 3, 0, 6)),
+    ("four", "major"): ((0, 4, 5, 3), (0, 3, 1, 4), (0, 2, 3, 4), (0, 5, 3, 4)),
     ("few", "minor"): ((0, 0, 5, 6), (0, 0, 3, 0), (0, 0, 6, 5)),
     ("few", "major"): ((0, 0, 3, 4), (0, 0, 5, 3)),
     ("pair", "minor"): ((0, 0, 1, 0),),
@@ -85,9 +86,7 @@ def backbeat_pattern(style: Style, rng: random.Random) -> Pattern:
 
 def closed_hats(rng: random.Random) -> Pattern:
     row = rng.choice(CLOSED)
-    hits = [
-        (bar, (s, v * (1.0 if bar % 2 == 0 else 0.92))) for bar in range(PHRASE_BARS) for s, v in enumerate(row) if v
-    ]
+    hits = [(bar, (s, v * (1.0 if bar % 2 == 0 else 0.92))) for bar in range(PHRASE_BARS) for s, v in enumerate(row) if v]
     return Pattern(PHRASE_BARS, _notes(hits))
 
 
@@ -104,9 +103,7 @@ def shaker(rng: random.Random) -> Pattern:
 
 def rims(rng: random.Random) -> Pattern:
     first, second = rng.sample(RIMS, 2)
-    hits = [
-        (bar, (s, 0.6 + 0.35 * rng.random())) for bar in range(PHRASE_BARS) for s in (second if bar == 7 else first)
-    ]
+    hits = [(bar, (s, 0.6 + 0.35 * rng.random())) for bar in range(PHRASE_BARS) for s in (second if bar == 7 else first)]
     return Pattern(PHRASE_BARS, _notes(hits))
 
 
@@ -130,9 +127,7 @@ def bass_pattern(style: Style, key: Key, degrees: tuple[int, ...], low_midi: int
             if root > low_midi + 7:
                 root -= 12
             midi = (
-                root + 12
-                if above is None
-                else root + key.degree_midi(degree + above, low_midi) - key.degree_midi(degree, low_midi)
+                root + 12 if above is None else root + key.degree_midi(degree + above, low_midi) - key.degree_midi(degree, low_midi)
             )
             accent = 1.0 if step % 4 == 0 else 0.85
             notes.append(Note(bar * BAR + step * STEP, long * STEP - 20, midi, accent))

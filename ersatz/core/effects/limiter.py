@@ -18,7 +18,7 @@ RELEASE = 6000
 #: Samples on each side on which an output sample can depend, a multiple of 64.
 CONTEXT = 6400
 #: A shorter interpolator than the meter's: what it misses is covered by the margin.
-PEAK_HALF_TAPS = 10
+PEAK_HALF_TAPS = 16
 #: What 4x interpolation can miss between its points.
 MARGIN_DB = 0.12
 
@@ -145,6 +145,6 @@ def soft_clip(x: np.ndarray) -> np.ndarray:
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
     """Limited copy, shape (2, n). The first and last CONTEXT samples are only right if silence surrounds `x`."""
     ceiling = 10 ** ((ceiling_dbtp - MARGIN_DB) / 20)
-    peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(PEAK_HALF_TAPS), ceiling * 0.75)
+    peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(PEAK_HALF_TAPS), ceiling * 0.65)
     need = np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9))
     return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))

@@ -130,9 +130,7 @@ def _verdict(difference: float, tolerance: float) -> str:
 
 def _number(name: str, unit: str, reference: float, remake: float, tolerance: float) -> Figure:
     difference = remake - reference
-    return Figure(
-        name, unit, reference, remake, round(difference, 3), round(tolerance, 3), _verdict(difference, tolerance)
-    )
+    return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), _verdict(difference, tolerance))
 
 
 def _same(name: str, reference: str, remake: str) -> Figure:

@@ -80,8 +80,7 @@ class Mixdown:
     def _part_settings(self) -> dict[str, str]:
         """Hash per part of what shapes a single note."""
         return {
-            p.id: digest([ENGINE, p.sound.voice, complete_params(p.sound), p.low_cut_hz, p.high_cut_hz])
-            for p in self.song.parts
+            p.id: digest([ENGINE, p.sound.voice, complete_params(p.sound), p.low_cut_hz, p.high_cut_hz]) for p in self.song.parts
         }
 
     def _note(self, part: Part, event: Event) -> np.ndarray:
@@ -296,9 +295,7 @@ class Mixdown:
 
     # Ranges -------------------------------------------------------------------------------------------------------
 
-    def samples(
-        self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master"
-    ) -> np.ndarray:
+    def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
         """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""
         first, last = start // BLOCK, -(-stop // BLOCK)
         node = self.master_block if stage == "master" else self.mix_block
@@ -338,9 +335,11 @@ class Mixdown:
 
 
 def master_chain(x: np.ndarray, master: Master) -> np.ndarray:
-    """EQ, gain, soft clipping and limiting of a block that comes with its context on both sides, shape (2, BLOCK)."""
+    """Width, EQ, gain, soft clipping and limiting of a block that comes with its context on both sides, shape (2, BLOCK)."""
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
-    x = eq.apply(np.concatenate(sections), x.astype(np.float64))[:, CONTEXT:]
+    mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
+    side = eq.apply(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
+    x = eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side]))[:, CONTEXT:]
     x = limiter.limit(limiter.soft_clip(x * 10 ** (master.gain_db / 20)), master.ceiling_dbtp)
     return np.ascontiguousarray(x[:, limiter.CONTEXT : limiter.CONTEXT + BLOCK], np.float32)
 
@@ -351,9 +350,7 @@ def mastered(mix: np.ndarray, master: Master) -> np.ndarray:
     blocks = -(-mix.shape[1] // BLOCK)
     padded = np.pad(mix, ((0, 0), (before, blocks * BLOCK - mix.shape[1] + after)))
     with ThreadPoolExecutor(WORKERS) as pool:
-        pieces = pool.map(
-            lambda b: master_chain(padded[:, b * BLOCK : (b + 1) * BLOCK + before + after], master), range(blocks)
-        )
+        pieces = pool.map(lambda b: master_chain(padded[:, b * BLOCK : (b + 1) * BLOCK + before + after], master), range(blocks))
         return np.concatenate(list(pieces), axis=1)[:, : mix.shape[1]]
 
 

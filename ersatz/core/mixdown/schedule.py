@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -26,9 +27,20 @@ class Event:
     variant: int
 
 
-def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
-    """Events of one part in order of start."""
-    out: list[Event] = []
+@dataclass(frozen=True)
+class Sounding:
+    """A note as it sounds, in ticks from the song's start, swing applied, cut by gaps and exits."""
+
+    start: float
+    end: float
+    midi: int
+    velocity: float
+    level_db: float
+    variant: int
+
+
+def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
+    """Every note of a part, section by section: patterns laid out through cells."""
     grid = song.grid
     swing = song.swing_ticks()
     for first_bar, section in song.placed():
@@ -36,24 +48,30 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
         if cell is None or not cell.on or cell.pattern not in part.patterns:
             continue
         pattern = part.patterns[cell.pattern]
-        begin = grid.ticks_of_bar(first_bar + min(cell.entry_bars, section.bars))
-        section_start = grid.ticks_of_bar(first_bar)
-        end = grid.ticks_of_bar(first_bar + max(0, section.bars - cell.exit_bars))
-        silence = grid.ticks_of_bar(first_bar + section.bars) - section.gap_beats * TICKS_PER_BEAT
-        end = min(end, int(silence))
-        length = pattern.bars * grid.ticks_per_bar
+        start = grid.ticks_of_bar(first_bar)
+        begin = start + cell.entry_bars * grid.ticks_per_bar
+        silence = start + section.bars * grid.ticks_per_bar - section.gap_beats * TICKS_PER_BEAT
+        end = min(start + (section.bars - cell.exit_bars) * grid.ticks_per_bar, silence)
         for repeat in range(-(-section.bars // pattern.bars)):
-            offset = section_start + repeat * length
             for note in pattern.notes:
-                tick = offset + note.tick
-                if not begin <= tick < end:
-                    continue
-                held = min(note.ticks, end - tick)
-                late = swing if (note.tick // SIXTEENTH) % 2 == 1 else 0.0
-                start = grid.sample_of_ticks(tick + late, rate_hz)
-                stop = grid.sample_of_ticks(tick + late + held, rate_hz)
-                variant = (note.tick // SIXTEENTH + repeat) % VARIANTS
-                out.append(Event(start, max(1, stop - start), note.midi, note.velocity, cell.level_db, variant))
+                tick = start + repeat * pattern.bars * grid.ticks_per_bar + note.tick
+                if begin <= tick < end:
+                    late = tick + _lateness(note.tick, swing)
+                    variant = (note.tick // SIXTEENTH + repeat) % VARIANTS
+                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, cell.level_db,
+                                   variant)  # fmt: skip
+
+
+def _lateness(tick: int, swing: float) -> float:
+    return swing if (tick // SIXTEENTH) % 2 == 1 else 0.0
+
+
+def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
+    """Events of one part in order of start."""
+    out = []
+    for note in sounding_notes(song, part):
+        start, stop = (song.grid.sample_of_ticks(t, rate_hz) for t in (note.start, note.end))
+        out.append(Event(start, max(1, stop - start), note.midi, note.velocity, note.level_db, note.variant))
     out.sort(key=lambda e: (e.start, e.midi))
     return out
 
@@ -83,7 +101,6 @@ def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
         for repeat in range(-(-section.bars // pattern.bars)):
             for note in pattern.notes:
                 tick = start + repeat * pattern.bars * grid.ticks_per_bar + note.tick
-                late = swing if (note.tick // SIXTEENTH) % 2 == 1 else 0.0
                 if tick < end:
-                    out.append(grid.sample_of_ticks(tick + late, rate_hz))
+                    out.append(grid.sample_of_ticks(tick + _lateness(note.tick, swing), rate_hz))
     return np.array(sorted(out), np.int64)

@@ -144,8 +144,12 @@ class Delay:
 
 @dataclass(frozen=True)
 class Master:
+    """`width` scales the side signal (1 = as mixed); under `mono_below_hz` the side is cut."""
+
     eq: tuple[EqBand, ...] = ()
     low_cut_hz: float = 25.0
+    width: float = 1.0
+    mono_below_hz: float = 110.0
     gain_db: float = 0.0
     ceiling_dbtp: float = -1.0
 

@@ -82,9 +82,7 @@ def survey_audio(
     pump = measure_pump(shared, bars, hits, presence, bar_spans, drops)
     progress("loudness and balance", 0.88)
     steps = bs1770.step_energy(audio.samples, audio.rate_hz)
-    sections = tuple(
-        _section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans
-    )
+    sections = tuple(_section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
     spectrum = measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections])
     survey = Survey(
         source=source,

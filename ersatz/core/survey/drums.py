@@ -53,9 +53,7 @@ def find_hits(shared: Shared, bars: BarTable, swing_percent: float) -> Hits:
     return Hits(np.clip(kick, 0, 1), np.clip(_contrast(clap), 0, 1), np.clip(hats, 0, 1), swing_s, low_without_kick)
 
 
-def _by_template(
-    shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_s: float
-) -> tuple[np.ndarray, np.ndarray]:
+def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_s: float) -> tuple[np.ndarray, np.ndarray]:
     """Strength per step by matched filtering with the track's own kick, so that bass notes don't count.
 
     Club kicks are one sample played again and again: its waveform under 1 kHz is learned from the surest hits and every step
@@ -150,8 +148,8 @@ def measure_swing(shared: Shared, bars: BarTable) -> float:
     base = place.astype(int)
     part = place - base
     weights = curve[inside]
-    folded = np.bincount(base % bins, weights * (1 - part), bins) + np.bincount((base + 1) % bins, weights * part, bins)
-    folded /= np.maximum(np.bincount(base % bins, 1 - part, bins) + np.bincount((base + 1) % bins, part, bins), 1e-9)
+    total = np.bincount(base % bins, weights * (1 - part), bins) + np.bincount((base + 1) % bins, weights * part, bins)
+    folded = total / np.maximum(np.bincount(base % bins, 1 - part, bins) + np.bincount((base + 1) % bins, part, bins), 1e-9)
     smooth = np.convolve(np.tile(folded, 3), np.hanning(13) / 6, "same")[bins : 2 * bins]
     on = float(np.argmax(np.concatenate([smooth[-24:], smooth[:24]]))) - 24
     window = np.arange(int(0.42 * bins), int(MAX_SWING_PERCENT / 100 * bins))

@@ -20,9 +20,7 @@ STAY = 0.06
 OUTSIDE = 0.08
 
 
-def measure_harmony(
-    shared: Shared, bars: BarTable, key: Key, chords: tuple[float, ...], bass: tuple[int | None, ...]
-) -> Harmony:
+def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[float, ...], bass: tuple[int | None, ...]) -> Harmony:
     per_bar = bars.means(shared.semitones, TONAL_HOP / TONAL_HZ)[48 - MIDI_LOW : 88 - MIDI_LOW]
     chroma = np.zeros((12, bars.count))
     np.add.at(chroma, np.arange(48, 88) % 12, np.sqrt(per_bar))

@@ -8,11 +8,12 @@ top band that hats don't explain. First version: roles that share a band (chords
 from __future__ import annotations
 
 import numpy as np
+from scipy import signal
 
 from ersatz.core.survey.bars import STEPS, BarTable
 from ersatz.core.survey.document import ROLES, Energy, Presence
 from ersatz.core.survey.drums import HIT, Hits
-from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
+from ersatz.core.survey.shared import LOW_HZ, MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 
 #: A band this far under the track's loud bars counts as absent, dB.
 ABSENT_DB = 18.0
@@ -25,7 +26,7 @@ def measure_presence(shared: Shared, bars: BarTable, hits: Hits) -> Presence:
         "clap": _share_of_hits(hits.clap, 1),
         "hats": _share_of_hits(hits.hats, 3),
         "perc": _percussion(shared, bars, hits),
-        "bass": _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0),
+        "bass": np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0)),
         "chords": _level(10 * np.log10(between[shared.rows(200, 1700)].sum(axis=0) + 1e-12), ABSENT_DB),
         "lead": _lead(shared, bars),
         "noise": _noise(shared, bars, hits),
@@ -69,6 +70,14 @@ def _level(db: np.ndarray, span_db: float) -> np.ndarray:
     """0..1 from level: 1 at the track's loud bars, 0 at `span_db` under them."""
     top = float(np.percentile(db, 90))
     return np.clip(1 - (top - db - 3) / span_db, 0, 1)
+
+
+def _bass(bars: BarTable, hits: Hits) -> np.ndarray:
+    """Level of the register under 160 Hz once the kick's waveform is taken out, against the loud bars."""
+    low = signal.sosfilt(signal.butter(4, 160, "lowpass", fs=LOW_HZ, output="sos"), hits.low_without_kick)
+    steps = bars.step_means(np.square(low), 1 / LOW_HZ)
+    # Half of the bar's steps must sound: what a kick leaves behind is short.
+    return _level(10 * np.log10(np.percentile(steps, 50, axis=1) + 1e-12), 14.0)
 
 
 def _percussion(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:

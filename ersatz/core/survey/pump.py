@@ -75,8 +75,8 @@ def measure_pump(
         inside = np.zeros(bars.count, bool)
         inside[first : first + length] = True
         inside &= body > 0.4
-        trigger = next((t for t in _triggers(bars, hits, inside) if t.rate == rate), None)
-        here = _read(shared, bars, trigger, inside) if trigger is not None and best.depth_db else NOTHING
+        same_rate = [t for t in _triggers(bars, hits, inside) if t.rate == rate]
+        here = _read(shared, bars, same_rate[0], inside) if same_rate and best.depth_db else NOTHING
         per_section.append(SectionPump(i, round(here.depth_db, 2)))
         if here.depth_db > 0:
             active.append(i)

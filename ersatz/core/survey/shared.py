@@ -144,7 +144,7 @@ class Shared:
         weights = bands.band_weights(bands.FRAME // 2 + 1, rate).astype(np.float32)
         window = np.hanning(bands.FRAME).astype(np.float32)
         scale = 2.0 / (bands.FRAME * float(np.square(window).sum()))
-        total = 0.0
+        total = np.zeros((bands.BANDS, 1), np.float32)
         for channel in self.audio.samples:
             padded = np.pad(channel, (0, max(0, bands.FRAME - len(channel))))
             frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[:: bands.FRAME // 2]

@@ -20,9 +20,7 @@ MONO_DB = -20.0
 
 def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]]) -> Spectrum:
     whole = shared.third_octaves(0, shared.duration_s)
-    per_section = tuple(
-        SectionSpectrum(_rounded(bands.relative_db(shared.third_octaves(start, end)))) for start, end in spans_s
-    )
+    per_section = tuple(SectionSpectrum(_rounded(bands.relative_db(shared.third_octaves(start, end)))) for start, end in spans_s)
     level = bands.relative_db(whole)
     centres = np.array(bands.NOMINAL_HZ)
     inside = (centres >= 63) & (centres <= 10_000)

@@ -8,9 +8,7 @@ from ersatz.core.voices import dsp
 from ersatz.core.voices.spec import Param, VoiceSpec
 
 
-def _kick(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _kick(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Sine whose pitch falls exponentially to the fundamental, decay, drive, and a click of filtered noise."""
     n = int((p["decay_ms"] * 1.5 + 30) / 1000 * rate)
     t = np.arange(n) / rate
@@ -26,9 +24,7 @@ def _kick(
     return dsp.both(dsp.declick(out, rate, 0.0003, 0.02) * 0.9)
 
 
-def _clap(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _clap(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Four short bursts of band-passed noise and a tail, different on both sides."""
     n = int((p["tail_ms"] * 4 + 80) / 1000 * rate)
     sides = []
@@ -47,9 +43,7 @@ def _clap(
     return dsp.declick(out, rate) * 1.6 * velocity
 
 
-def _snare(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _snare(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Two body tones with a short pitch fall and a noise rattle."""
     n = int((p["tail_ms"] * 4 + 60) / 1000 * rate)
     t = np.arange(n) / rate
@@ -78,9 +72,7 @@ def _hat(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, 
     return dsp.declick(np.stack([left, right]) * shape, rate, 0.0003) * velocity
 
 
-def _shaker(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _shaker(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Grains that gather and fall back: the attack grows with gentleness."""
     n = int(0.11 * rate)
     rise = p["attack_ms"] / 1000

@@ -108,9 +108,7 @@ def falling(n: int, seconds: float, rate: float) -> np.ndarray:
     return np.exp(-np.arange(n) / (seconds * rate))
 
 
-def adsr(
-    held: int, n: int, rate: float, attack_s: float, decay_s: float, sustain: float, release_s: float
-) -> np.ndarray:
+def adsr(held: int, n: int, rate: float, attack_s: float, decay_s: float, sustain: float, release_s: float) -> np.ndarray:
     """Attack, decay to sustain while held, exponential release; shape (n,). Ends at zero."""
     t = np.arange(n) / rate
     up = np.minimum(1.0, t / max(attack_s, 1e-4))

@@ -8,9 +8,7 @@ from ersatz.core.voices import dsp
 from ersatz.core.voices.spec import Param, VoiceSpec
 
 
-def _riser(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _riser(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Noise through a rising band-pass with growing tremolo; independent sides, so it widens as it climbs."""
     n = max(held, int(0.2 * rate))
     u = np.linspace(0, 1, n)
@@ -22,9 +20,7 @@ def _riser(
     return dsp.declick(out, rate, 0.05, 0.01) * 0.8
 
 
-def _impact(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _impact(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """A falling low thud under a wide crash of noise."""
     n = int((p["decay_ms"] / 1000 * 4) * rate)
     t = np.arange(n) / rate

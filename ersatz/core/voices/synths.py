@@ -11,9 +11,7 @@ from ersatz.core.voices.spec import Param, VoiceSpec
 VOWELS_HZ = ((730, 1090, 2440), (570, 840, 2410), (530, 1840, 2480), (270, 2290, 3010))
 
 
-def _bass(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _bass(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Saw and pulse through a low-pass with a falling envelope, a sine an octave-free sub under it, drive. Mono."""
     n = held + int(0.06 * rate)
     hz = midi_hz(midi)
@@ -32,9 +30,7 @@ def _bass(
     return dsp.both(mix * dsp.adsr(held, n, rate, 0.003, 0.4, p["sustain"], 0.05)) * (0.55 + 0.45 * velocity) * 0.8
 
 
-def _stack(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _stack(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Seven detuned saws across the width, low-pass with envelope: pads when slow, stabs when fast. Mono below 200 Hz."""
     n = held + int((p["release_ms"] / 1000 + 0.02) * rate)
     hz = midi_hz(midi)
@@ -42,9 +38,7 @@ def _stack(
     order = np.array([0.9, -0.7, 0.5, 0.0, -0.5, 0.7, -0.9]) * p["width"]
     out = dsp.saw_stack(hz, n, rate, spread * p["detune_cents"], rng.random(7), order, hz)
     t = np.arange(n) / rate
-    cutoff = p["cutoff_hz"] * 2 ** (
-        p["envelope_octaves"] * (0.5 + 0.5 * velocity) * np.exp(-t / (p["envelope_ms"] / 1000))
-    )
+    cutoff = p["cutoff_hz"] * 2 ** (p["envelope_octaves"] * (0.5 + 0.5 * velocity) * np.exp(-t / (p["envelope_ms"] / 1000)))
     cutoff = np.minimum(cutoff * 2 ** ((midi - 60) / 12 * 0.4), 0.42 * rate)
     out = np.stack([dsp.svf(side, cutoff, p["resonance"], rate, 0) for side in out])
     side = dsp.highpass((out[0] - out[1]) / 2, 200, rate)
@@ -53,15 +47,11 @@ def _stack(
     return np.stack([mid + side, mid - side]) * shape * (0.5 + 0.5 * velocity) * 0.6
 
 
-def _pluck(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _pluck(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Three saws and a pulse with a fast filter fall, widened by a micro delay on the wet side."""
     n = held + int((p["release_ms"] / 1000 + 0.02) * rate)
     hz = midi_hz(midi)
-    stack = dsp.saw_stack(hz, n, rate, np.array([-1.0, 0.0, 1.0]) * p["detune_cents"], rng.random(3), np.zeros(3), hz)[
-        0
-    ]
+    stack = dsp.saw_stack(hz, n, rate, np.array([-1.0, 0.0, 1.0]) * p["detune_cents"], rng.random(3), np.zeros(3), hz)[0]
     raw = stack + 0.5 * dsp.pulse(hz * 2, n, rate, 0.3, 0.1)
     t = np.arange(n) / rate
     cutoff = p["cutoff_hz"] * 2 ** (p["envelope_octaves"] * velocity * np.exp(-t / (p["envelope_ms"] / 1000)))
@@ -72,9 +62,7 @@ def _pluck(
     return dsp.declick(0.7 * dsp.both(mono) + 0.35 * p["width"] * (wide - 0.5 * dsp.both(mono)), rate, 0.0) * 0.8
 
 
-def _voice(
-    p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator
-) -> np.ndarray:
+def _voice(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """A pulse train through three moving formants with vibrato: a wordless voice."""
     n = held + int(0.09 * rate)
     t = np.arange(n) / rate

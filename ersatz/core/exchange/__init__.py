@@ -1,0 +1,1 @@
+"""How a remake leaves Ersatz: mix files and MIDI."""

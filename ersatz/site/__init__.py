@@ -1,0 +1,1 @@
+"""Settings, urls, wsgi."""

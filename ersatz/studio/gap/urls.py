@@ -1,0 +1,7 @@
+from django.urls import path
+
+from ersatz.studio.gap import views
+
+urlpatterns = [
+    path("remakes/<int:pk>/gap/", views.gap, name="gap"),
+]

@@ -1,0 +1,100 @@
+"""How far is mine from the reference? Both inks on the same axes, figures with their verdicts."""
+
+from __future__ import annotations
+
+from django.contrib.auth.decorators import login_required
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET
+
+from ersatz.core.gap import Figure, compare
+from ersatz.core.survey.document import Survey
+from ersatz.studio.frame import frame, latest_measurement, loudness_of
+from ersatz.studio.jobs.start import start_job
+from ersatz.studio.models import Job, Remake
+
+#: Decimals per unit, as the trade writes them.
+DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
+MARKS = {"matched": "✓", "close": "△", "off": "▲", "unknown": "·"}
+
+
+@login_required
+@require_GET
+def gap(request: HttpRequest, pk: int) -> HttpResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    revision, reference = remake.revision, remake.reference.survey
+    if revision is None or reference is None:
+        return redirect("plan", pk=pk)
+    measured = latest_measurement(remake)
+    is_current = measured is not None and measured.sha == revision.sha
+    # Whoever opens this page wants the figures of the song as it is now.
+    job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
+    context = {**frame("gap", remake=remake), "job": job, "is_current": is_current}
+    if measured is not None:
+        mine = Survey.from_json(measured.survey_json)
+        section = _section(request, reference)
+        found = compare(reference, mine, section)
+        context |= {
+            "section": section,
+            "section_name": _name(reference, section),
+            "rows": [_row(f) for f in found.figures],
+            "matched": sum(f.verdict == "matched" for f in found.figures),
+            "drawing": _drawing(reference, mine, found),
+        }
+    return render(request, "studio/gap.html", context)
+
+
+def _section(request: HttpRequest, reference: Survey) -> int:
+    try:
+        wanted = int(request.GET["section"])
+    except (KeyError, ValueError):
+        return reference.main_section()
+    return wanted if 0 <= wanted < len(reference.sections) else reference.main_section()
+
+
+def _name(survey: Survey, index: int) -> str:
+    label = survey.sections[index].label
+    same = [i for i, s in enumerate(survey.sections) if s.label == label]
+    return label if len(same) == 1 else f"{label} {same.index(index) + 1}"
+
+
+def _row(figure: Figure) -> dict:
+    def text(value: float | str | None, sign: bool = False) -> str:
+        if value is None:
+            return ""
+        if isinstance(value, str):
+            return value.replace("b ", "♭ ").replace("# ", "♯ ")
+        return f"{value:{'+' if sign else ''}.{DECIMALS[figure.unit]}f}".replace("-", "−")
+
+    return {
+        "name": figure.name,
+        "unit": figure.unit,
+        "reference": text(figure.reference),
+        "remake": text(figure.remake),
+        "difference": text(figure.difference, sign=figure.reference is not None),
+        "tolerance": "" if figure.tolerance is None else f"within {text(figure.tolerance)} {figure.unit}".strip(),
+        "verdict": figure.verdict,
+        "mark": MARKS[figure.verdict],
+    }
+
+
+def _drawing(reference: Survey, mine: Survey, found) -> dict:
+    def side(survey: Survey, index: int) -> dict:
+        return {
+            "bars": survey.bars,
+            "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
+            "levelDb": list(survey.spectrum.per_section[index].level_db),
+            "pumpDb": list(survey.pump.curve_db),
+            "pumpDepthDb": survey.pump.depth_db,
+            "width": [[b.low_hz, b.high_hz, b.width] for b in survey.stereo.bands],
+            **loudness_of(survey),
+        }
+
+    return {
+        "hz": list(found.spectrum_hz),
+        "differenceDb": list(found.spectrum_difference_db),
+        "section": found.reference_section,
+        "beatMs": round(reference.tempo.grid.beat_s * 1000, 1),
+        "reference": side(reference, found.reference_section),
+        "remake": side(mine, found.remake_section),
+    }

@@ -1,0 +1,40 @@
+"""Exported files: where they lie and how they are made."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+from django.conf import settings
+
+from ersatz.core.audio import write_audio
+from ersatz.core.exchange.midi import write_midi
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.song.document import Song
+
+#: kind: (suffix, content type, what it says on the page)
+FORMATS = {
+    "wav": (".wav", "audio/wav", "24-bit WAV, 44.1 kHz"),
+    "flac": (".flac", "audio/flac", "24-bit FLAC, 44.1 kHz"),
+    "midi": (".mid", "audio/midi", "MIDI, one track per part"),
+}
+
+
+def export_path(remake, sha: str, kind: str) -> Path:
+    return Path(settings.MEDIA_ROOT) / "exports" / str(remake.pk) / f"{sha}{FORMATS[kind][0]}"
+
+
+def write_export(song: Song, path: Path, cache: RenderCache, report: Callable[[float], None]) -> None:
+    """Written beside its place and moved there when it is whole."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f"part-{os.getpid()}{path.suffix}")
+    try:
+        if path.suffix == ".mid":
+            write_midi(song, part)
+        else:
+            write_audio(part, Mixdown(song, cache).whole(report))
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)

@@ -1,0 +1,91 @@
+"""How do I get it out? Pre-flight figures, then the mix and the notes as files."""
+
+from __future__ import annotations
+
+import re
+
+from django.contrib.auth.decorators import login_required
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_POST
+
+from ersatz.core.survey.document import Survey
+from ersatz.studio.frame import frame, latest_measurement
+from ersatz.studio.handover.files import FORMATS, export_path
+from ersatz.studio.jobs.start import start_job
+from ersatz.studio.models import Job, Remake
+
+
+@login_required
+@require_GET
+def handover(request: HttpRequest, pk: int) -> HttpResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    revision = remake.revision
+    if revision is None:
+        return redirect("plan", pk=pk)
+    measured = latest_measurement(remake)
+    is_current = measured is not None and measured.sha == revision.sha
+    job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
+    song = revision.song
+    context = {
+        **frame("handover", remake=remake),
+        "job": job,
+        "is_current": is_current,
+        "checks": _preflight(Survey.from_json(measured.survey_json), song.master.ceiling_dbtp) if measured else [],
+        "song": song,
+        "duration": _clock(song.grid.seconds_of_bar(song.bars + 1)),
+        "notes": sum(len(p.patterns) for p in song.parts),
+        "formats": [
+            {"kind": kind, "title": title, "url": reverse("download", args=[pk, revision.sha, kind]),
+             "ready": export_path(remake, revision.sha, kind).exists()}
+            for kind, (_, _, title) in FORMATS.items()
+        ],
+    }  # fmt: skip
+    return render(request, "studio/handover.html", context)
+
+
+def _clock(seconds: float) -> str:
+    return f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
+
+
+def _preflight(mine: Survey, ceiling_dbtp: float) -> list[dict]:
+    """What a mastering engineer would ask first, as measured in the mix."""
+    mono_loss = [b for b in mine.stereo.bands if b.correlation < 0]
+    silence = [e for e in mine.energy.full_db if e < -60]
+    return [
+        {"name": "True peak", "value": f"{mine.loudness.true_peak_dbtp:.1f} dBTP".replace("-", "−"),
+         "ok": mine.loudness.true_peak_dbtp <= ceiling_dbtp + 0.1, "says": f"at or under {ceiling_dbtp:.1f} dBTP".replace("-", "−")},
+        {"name": "Loudness", "value": f"{mine.loudness.integrated_lufs:.1f} LUFS".replace("-", "−"), "ok": True,
+         "says": f"range {mine.loudness.range_lu:.1f} LU"},
+        {"name": "Mono", "value": "no band lost" if not mono_loss else f"{len(mono_loss)} bands lose level",
+         "ok": not mono_loss, "says": "left and right agree in every band"},
+        {"name": "Silence", "value": "none" if not silence else f"{len(silence)} silent bars", "ok": not silence,
+         "says": "no bar is under −60 dB"},
+    ]  # fmt: skip
+
+
+@login_required
+@require_POST
+def export(request: HttpRequest, pk: int) -> JsonResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.revision
+    kind = request.POST.get("format")
+    if kind not in FORMATS or revision is None:
+        return JsonResponse({"error": "There is nothing to export in that format."}, status=400)
+    job = start_job(request.user, Job.Kind.EXPORT, remake=remake, format=kind)
+    return JsonResponse({"job": job.as_json(), "url": reverse("download", args=[pk, revision.sha, kind])}, status=202)
+
+
+@login_required
+@require_GET
+def download(request: HttpRequest, pk: int, sha: str, kind: str) -> FileResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    if kind not in FORMATS or not remake.revisions.filter(sha=sha).exists():
+        raise Http404
+    path = export_path(remake, sha, kind)
+    if not path.exists():
+        raise Http404
+    suffix, content_type, _ = FORMATS[kind]
+    name = re.sub(r"[^\w\- ]", "", remake.title).strip() or "remake"
+    return FileResponse(path.open("rb"), as_attachment=True, filename=name + suffix, content_type=content_type)

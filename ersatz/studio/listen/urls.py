@@ -1,0 +1,8 @@
+from django.urls import path
+
+from ersatz.studio.listen import views
+
+urlpatterns = [
+    path("reference/<int:pk>/<slug:key>/<int:first>-<int:last>.flac", views.reference_bars, name="listen-reference"),
+    path("remake/<int:pk>/<slug:sha>/<int:first>-<int:last>.flac", views.remake_bars, name="listen-remake"),
+]

@@ -1,0 +1,63 @@
+"""Audio by bars: immutable addresses, FLAC, sample-exact so that chunks join without a seam."""
+
+import io
+
+import numpy as np
+import soundfile
+from django.contrib.auth.decorators import login_required
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET
+
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.studio.models import Reference, Remake
+from ersatz.studio.renders import render_cache
+
+MAX_BARS = 64
+
+
+@login_required
+@require_GET
+def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: int) -> HttpResponse:
+    reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
+    survey = reference.survey
+    if survey is None or reference.listening_key(survey) != key or not reference.listening_path.exists():
+        raise Http404
+    grid = survey.tempo.grid
+    _check(first, last)
+    start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
+    with soundfile.SoundFile(str(reference.listening_path)) as file:
+        file.seek(min(max(start, 0), file.frames))
+        samples = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
+    # The last bar may be cut: silence makes the chunk whole.
+    return _flac(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+
+
+@login_required
+@require_GET
+def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.revisions.filter(sha=sha).first()
+    if revision is None:
+        raise Http404
+    _check(first, last)
+    song = revision.song
+    mixdown = Mixdown(song, render_cache())
+    if first > song.bars:
+        raise Http404
+    start, stop = mixdown.bar_range(first, last)
+    samples = mixdown.samples(start, min(stop, mixdown.blocks * (1 << 16)))
+    return _flac(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+
+
+def _check(first: int, last: int) -> None:
+    if not 1 <= first <= last < first + MAX_BARS:
+        raise Http404
+
+
+def _flac(samples: np.ndarray) -> HttpResponse:
+    buffer = io.BytesIO()
+    soundfile.write(buffer, samples.T, RATE_HZ, format="FLAC", subtype="PCM_16", compression_level=0.2)
+    response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response

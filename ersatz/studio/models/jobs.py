@@ -1,0 +1,61 @@
+"""Long work as rows: phase, fraction, message, cancel, heartbeat."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.db import models
+from django.utils import timezone
+
+from ersatz.studio.models.references import Reference
+from ersatz.studio.models.remakes import Remake
+
+
+class Job(models.Model):
+    class Kind(models.TextChoices):
+        SURVEY = "survey", "Survey"
+        DRAFT = "draft", "Draft"
+        MEASURE = "measure", "Measure the remake"
+        EXPORT = "export", "Export"
+
+    class State(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        DONE = "done"
+        FAILED = "failed"
+        CANCELLED = "cancelled"
+
+    UNFINISHED = (State.QUEUED, State.RUNNING)
+
+    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    kind = models.CharField(max_length=20, choices=Kind.choices)
+    state = models.CharField(max_length=20, choices=State.choices, default=State.QUEUED, db_index=True)
+    reference = models.ForeignKey(Reference, null=True, blank=True, on_delete=models.CASCADE, related_name="jobs")
+    remake = models.ForeignKey(Remake, null=True, blank=True, on_delete=models.CASCADE, related_name="jobs")
+    options = models.JSONField(default=dict, blank=True)
+    phase = models.CharField(max_length=80, blank=True)
+    fraction = models.FloatField(default=0.0)
+    message = models.CharField(max_length=400, blank=True)
+    cancel = models.BooleanField(default=False)
+    attempts = models.PositiveSmallIntegerField(default=0)
+    heartbeat = models.DateTimeField(null=True, blank=True)
+    created_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["-created_at"]
+
+    def __str__(self) -> str:
+        return f"{self.kind} ({self.state})"
+
+    @property
+    def is_finished(self) -> bool:
+        return self.state not in self.UNFINISHED
+
+    def as_json(self) -> dict:
+        return {
+            "id": self.pk,
+            "kind": self.kind,
+            "state": self.state,
+            "phase": self.phase,
+            "fraction": round(self.fraction, 3),
+            "message": self.message,
+        }

@@ -1,0 +1,53 @@
+"""A reference: an audio file with its survey."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from django.conf import settings
+from django.db import models
+
+from ersatz.core.serial import from_json
+from ersatz.core.song.document import digest
+from ersatz.core.survey.document import Corrections, Survey
+from ersatz.studio.models.owned import Owned
+
+
+class Reference(Owned):
+    """`survey_json` is the survey as it stands, corrections applied; `corrections_json` what the producer said."""
+
+    title = models.CharField(max_length=120)
+    file_name = models.CharField(max_length=255)
+    stored_name = models.CharField(max_length=80)
+    survey_json = models.JSONField(null=True, blank=True)
+    corrections_json = models.JSONField(default=dict, blank=True)
+    #: Why the last survey gave nothing, for the shelf.
+    problem = models.CharField(max_length=400, blank=True)
+
+    def __str__(self) -> str:
+        return self.title
+
+    @property
+    def folder(self) -> Path:
+        return Path(settings.MEDIA_ROOT) / "references" / str(self.pk)
+
+    @property
+    def audio_path(self) -> Path:
+        return self.folder / self.stored_name
+
+    @property
+    def listening_path(self) -> Path:
+        """Stereo copy at the mixdown's rate that any range can be cut from."""
+        return self.folder / "listening.flac"
+
+    @property
+    def survey(self) -> Survey | None:
+        return Survey.from_json(self.survey_json) if self.survey_json else None
+
+    @property
+    def corrections(self) -> Corrections:
+        return from_json(Corrections, self.corrections_json)
+
+    def listening_key(self, survey: Survey) -> str:
+        """Changes with the file and its grid: what a bar range means."""
+        return digest([survey.source.sha256, survey.tempo.bpm, survey.tempo.first_downbeat_s])

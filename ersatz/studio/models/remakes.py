@@ -1,0 +1,109 @@
+"""A remake: a chain of song revisions with a place in it; undo and redo move the place."""
+
+from __future__ import annotations
+
+from django.db import models, transaction
+from django.utils import timezone
+
+from ersatz.core.song.document import Song
+from ersatz.core.song.edits import Edit
+from ersatz.studio.models.owned import Owned
+from ersatz.studio.models.references import Reference
+
+
+class StaleRevision(Exception):
+    """An edit was made on a revision that is no longer the current one."""
+
+    def __init__(self, current: Revision):
+        super().__init__(f"This remake has changed meanwhile: {current.sentence}.")
+        self.current = current
+
+
+class Remake(Owned):
+    reference = models.ForeignKey(Reference, on_delete=models.PROTECT, related_name="remakes")
+    title = models.CharField(max_length=120)
+    #: Number of the current revision; 0 before the draft stands.
+    head = models.PositiveIntegerField(default=0)
+    seed = models.PositiveIntegerField(default=1)
+    style = models.CharField(max_length=40, blank=True)
+
+    def __str__(self) -> str:
+        return self.title
+
+    @property
+    def revision(self) -> Revision | None:
+        return self.revisions.filter(number=self.head).first()
+
+    def start(self, song: Song, sentence: str) -> Revision:
+        """The first revision; a draft that is made again takes its place."""
+        with transaction.atomic():
+            self.revisions.all().delete()
+            self.head = 1
+            self.save(update_fields=["head"])
+            return self.revisions.create(number=1, sentence=sentence, song_json=song.to_json(), sha=song.sha())
+
+    def apply(self, edit: Edit, made_on: int) -> Revision:
+        """A new revision from an edit made on revision `made_on`. Raises StaleRevision, InvalidEdit."""
+        with transaction.atomic():
+            remake = Remake.objects.select_for_update().get(pk=self.pk)
+            current = remake.revision
+            if current is None or current.number != made_on:
+                raise StaleRevision(current or Revision(number=0, sentence="it has no draft yet"))
+            old = current.song
+            sentence = edit.sentence(old)
+            song = edit.apply(old)
+            remake.revisions.filter(number__gt=made_on).delete()
+            revision = remake.revisions.create(number=made_on + 1, sentence=sentence, song_json=song.to_json(), sha=song.sha())
+            remake.head = revision.number
+            remake.title = song.title
+            remake.save(update_fields=["head", "title"])
+        self.head, self.title = remake.head, remake.title
+        return revision
+
+    def step(self, by: int) -> Revision | None:
+        """Undo (-1) or redo (+1); None where there is nothing to go to."""
+        with transaction.atomic():
+            remake = Remake.objects.select_for_update().get(pk=self.pk)
+            target = remake.revisions.filter(number=remake.head + by).first()
+            if target is None:
+                return None
+            remake.head = target.number
+            remake.title = target.song.title
+            remake.save(update_fields=["head", "title"])
+        self.head, self.title = remake.head, remake.title
+        return target
+
+
+class Revision(models.Model):
+    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    sentence = models.CharField(max_length=200)
+    song_json = models.JSONField()
+    sha = models.CharField(max_length=40, db_index=True)
+    created_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [models.UniqueConstraint(fields=["remake", "number"], name="one_revision_per_number")]
+
+    def __str__(self) -> str:
+        return f"{self.number}: {self.sentence}"
+
+    @property
+    def song(self) -> Song:
+        return Song.from_json(self.song_json)
+
+
+class Measurement(models.Model):
+    """The survey of a mixdown, by the song that it came from."""
+
+    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="measurements")
+    sha = models.CharField(max_length=40)
+    survey_json = models.JSONField()
+    created_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["remake", "sha"], name="one_measurement_per_song")]
+
+    def __str__(self) -> str:
+        return f"survey of {self.sha}"

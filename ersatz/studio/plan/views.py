@@ -1,0 +1,121 @@
+"""What plays when? Sections of both, parts by section, edits with undo."""
+
+from __future__ import annotations
+
+import json
+
+from django.contrib.auth.decorators import login_required
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from ersatz.core.errors import ErsatzError
+from ersatz.core.song.edits import parse_edit, section_name
+from ersatz.core.survey.document import ROLES, Survey
+from ersatz.studio.frame import frame, unfinished_job
+from ersatz.studio.jobs.start import start_job
+from ersatz.studio.models import Job, Remake, Revision, StaleRevision
+
+
+@login_required
+@require_GET
+def plan(request: HttpRequest, pk: int) -> HttpResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    revision = remake.revision
+    job = unfinished_job(remake=remake, kind=Job.Kind.DRAFT)
+    context = {**frame("plan", remake=remake), "job": job}
+    if revision is None:
+        context["failed"] = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+        return render(request, "studio/drafting.html", context)
+    survey = remake.reference.survey
+    context["drawing"] = {**state(remake, revision), "reference": reference_plan(survey) if survey else None}
+    return render(request, "studio/plan.html", context)
+
+
+def state(remake: Remake, revision: Revision) -> dict:
+    """The song as the Plan shows it, with what can be undone and redone."""
+    song = revision.song
+    before = remake.revisions.filter(number__lte=revision.number).order_by("-number")[:30]
+    after = remake.revisions.filter(number=revision.number + 1).first()
+    return {
+        "title": remake.title,
+        "revision": revision.number,
+        "sha": revision.sha,
+        "listen": f"/listen/remake/{remake.pk}/{revision.sha}/",
+        "bars": song.bars,
+        "style": song.style.replace("-", " "),
+        "sections": [
+            {"id": s.id, "name": section_name(song, s.id), "label": s.label, "start": bar, "bars": s.bars, "gapBeats": s.gap_beats}
+            for bar, s in song.placed()
+        ],
+        "parts": [
+            {
+                "id": p.id, "name": p.name, "role": p.role, "bus": p.bus, "gainDb": p.gain_db, "duckDb": p.duck_db,
+                "cells": {c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars} for c in p.cells},
+            }
+            for p in song.parts
+        ],
+        "undo": revision.sentence if revision.number > 1 else None,
+        "redo": after.sentence if after else None,
+        "history": [[r.number, r.sentence] for r in before],
+    }  # fmt: skip
+
+
+def reference_plan(survey: Survey) -> dict:
+    return {
+        "bars": survey.bars,
+        "sections": [{"label": s.label, "start": s.start_bar, "bars": s.bars} for s in survey.sections],
+        "presence": {role: list(survey.presence.of(role)) for role in ROLES},
+    }
+
+
+@login_required
+@require_POST
+def edit(request: HttpRequest, pk: int) -> JsonResponse:
+    """Body: {"revision": number, "edit": {"kind": ...}}. 409 with the current state if the song has moved on meanwhile."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    try:
+        body = json.loads(request.body)
+        wanted = parse_edit(body["edit"])
+        revision = remake.apply(wanted, int(body["revision"]))
+    except StaleRevision as stale:
+        current = remake.__class__.objects.get(pk=remake.pk)
+        answer = {"error": str(stale)}
+        if current.revision is not None:
+            answer.update(state=state(current, current.revision))
+        return JsonResponse(answer, status=409)
+    except ErsatzError as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    except (ValueError, KeyError, TypeError):
+        return JsonResponse({"error": "That edit can't be read."}, status=400)
+    return JsonResponse(state(remake, revision))
+
+
+def _step(request: HttpRequest, pk: int, by: int) -> JsonResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.step(by) or remake.revision
+    if revision is None:
+        return JsonResponse({"error": "There is no draft yet."}, status=400)
+    return JsonResponse(state(remake, revision))
+
+
+@login_required
+@require_POST
+def undo(request: HttpRequest, pk: int) -> JsonResponse:
+    return _step(request, pk, -1)
+
+
+@login_required
+@require_POST
+def redo(request: HttpRequest, pk: int) -> JsonResponse:
+    return _step(request, pk, +1)
+
+
+@login_required
+@require_POST
+def redraft(request: HttpRequest, pk: int) -> HttpResponse:
+    """Try again after a draft that failed or was cancelled."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    if remake.revision is None and unfinished_job(remake=remake, kind=Job.Kind.DRAFT) is None:
+        start_job(request.user, Job.Kind.DRAFT, remake=remake)
+    return redirect("plan", pk=pk)
