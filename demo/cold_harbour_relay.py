@@ -113,7 +113,7 @@ def make() -> tuple[np.ndarray, dict]:
     desk.tracks["lead"] = synth.room(desk.tracks["lead"], rng, 1.6, 0.3)
     desk.tracks["snare"] = synth.room(desk.tracks["snare"], rng, 0.8, 0.15)
     desk.tracks["pad"] = synth.band(desk.tracks["pad"], 180, None)
-    mix = sum(desk.tracks.values(), np.zeros((2, frames)))
+    mix = sum(desk.tracks.values(), np.zeros((2, frames), np.float32))
     mix = synth.master(mix, -8.8)
     mix += rng.standard_normal(mix.shape) * 10 ** (-72 / 20)
 

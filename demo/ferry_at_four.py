@@ -153,7 +153,7 @@ def make() -> tuple[np.ndarray, dict]:
     for name, amount in (("clap", 0.18), ("chops", 0.35), ("strings", 0.12)):
         desk.tracks[name] = synth.room(desk.tracks[name], rng, 1.3, amount)
     desk.tracks["chords"] = synth.band(desk.tracks["chords"], 160, None)
-    mix = synth.master(sum(desk.tracks.values(), np.zeros((2, frames))), -8.5)
+    mix = synth.master(sum(desk.tracks.values(), np.zeros((2, frames), np.float32)), -8.5)
 
     beats = np.arange(64) / 64 * beat
     truth = {

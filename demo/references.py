@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import soundfile
@@ -17,16 +19,27 @@ REFERENCES = {"Ferry at Four": ferry_at_four.make, "Cold Harbour Relay": cold_ha
 def write_references(folder: Path) -> list[Path]:
     """WAV files named after their titles, each with `<title>.truth.json` beside it; what is there stays."""
     folder.mkdir(parents=True, exist_ok=True)
-    paths = []
-    for title, make in REFERENCES.items():
-        path = folder / f"{title}.wav"
-        truth_path = folder / f"{title}.truth.json"
-        if not (path.exists() and truth_path.exists()):
-            mix, truth = make()
-            soundfile.write(str(path), mix.T, RATE_HZ, subtype="PCM_16")
-            truth_path.write_text(json.dumps(truth, indent=1))
-        paths.append(path)
-    return paths
+    missing = [t for t in REFERENCES if not (_wav(folder, t).exists() and _truth(folder, t).exists())]
+    if missing:
+        with ProcessPoolExecutor(2) as pool:
+            list(pool.map(_write, [folder] * len(missing), missing))
+    return [_wav(folder, title) for title in REFERENCES]
+
+
+def _wav(folder: Path, title: str) -> Path:
+    return folder / f"{title}.wav"
+
+
+def _truth(folder: Path, title: str) -> Path:
+    return folder / f"{title}.truth.json"
+
+
+def _write(folder: Path, title: str) -> None:
+    mix, truth = REFERENCES[title]()
+    part = folder / f"{title}.part.wav"
+    soundfile.write(str(part), mix.T, RATE_HZ, subtype="PCM_16")
+    os.replace(part, _wav(folder, title))
+    _truth(folder, title).write_text(json.dumps(truth, indent=1))
 
 
 if __name__ == "__main__":

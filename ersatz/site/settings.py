@@ -93,6 +93,7 @@ TIME_ZONE = "UTC"
 
 STATIC_URL = "/static/"
 STATIC_ROOT = HOME / "static"
+STATIC_ROOT.mkdir(exist_ok=True)
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
 MEDIA_ROOT = Path(os.environ.get("ERSATZ_MEDIA", HOME / "media"))

@@ -1,0 +1,57 @@
+"""The demo scenario: two references made here, surveyed, and a remake of the first, drafted and measured."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from pathlib import Path
+
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.core.management.base import BaseCommand, CommandError
+
+from demo.references import write_references
+from ersatz.studio.jobs import work
+from ersatz.studio.middleware import LOCAL_USER
+from ersatz.studio.models import Job, Reference, Remake
+
+REMAKE_TITLE = "Lighthouse Shift"
+REMADE = "Ferry at Four"
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def handle(self, *args, **options):
+        user, _ = get_user_model().objects.get_or_create(username=LOCAL_USER)
+        if Job.objects.filter(owner=user, kind=Job.Kind.DRAFT, state=Job.State.DONE).exists():
+            return
+        self._say("Making the demo references")
+        paths = write_references(Path(settings.HOME) / "demo")
+        for path in paths:
+            self._reference(user, path)
+        reference = Reference.objects.get(owner=user, title=REMADE)
+        remake, _ = Remake.objects.get_or_create(owner=user, reference=reference, defaults={"title": REMAKE_TITLE})
+        self._run(Job.Kind.DRAFT, f"Drafting “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
+
+    def _reference(self, user, path: Path) -> None:
+        reference, _ = Reference.objects.get_or_create(
+            owner=user, title=path.stem, defaults={"file_name": path.name, "stored_name": "original.wav"}
+        )
+        if reference.survey_json:
+            return
+        reference.folder.mkdir(parents=True, exist_ok=True)
+        if not reference.audio_path.exists():
+            shutil.copyfile(path, reference.audio_path)
+        self._run(Job.Kind.SURVEY, f"Surveying “{path.stem}”", user, reference=reference)
+
+    def _run(self, kind: str, sentence: str, user, reference: Reference, remake: Remake | None = None) -> None:
+        self._say(sentence)
+        job = Job.objects.create(owner=user, kind=kind, reference=reference if remake is None else None, remake=remake)
+        work.run(job.pk)
+        job.refresh_from_db()
+        if job.state != Job.State.DONE:
+            raise CommandError(job.message)
+
+    def _say(self, sentence: str) -> None:
+        print(sentence, file=sys.stderr, flush=True)

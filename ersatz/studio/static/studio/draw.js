@@ -1,0 +1,159 @@
+// Drawing in two inks. SVG elements from attributes, axes, curves; the reference outlined and hatched, the remake solid.
+
+const NS = "http://www.w3.org/2000/svg";
+
+export function el(tag, attributes = {}, ...children) {
+  const node = document.createElementNS(NS, tag);
+  for (const [name, value] of Object.entries(attributes)) if (value !== null && value !== undefined) node.setAttribute(name, value);
+  for (const child of children.flat()) if (child != null) node.append(child);
+  return node;
+}
+
+/** Empty an SVG and give it pixel coordinates of its own size. Returns {width, height}. */
+export function fresh(svg, height = null) {
+  const box = svg.getBoundingClientRect();
+  const width = Math.max(60, Math.round(box.width || svg.parentElement.clientWidth));
+  const tall = height ?? Math.max(30, Math.round(box.height));
+  svg.replaceChildren();
+  svg.setAttribute("viewBox", `0 0 ${width} ${tall}`);
+  if (height !== null) svg.setAttribute("height", height);
+  return { width, height: tall };
+}
+
+export const text = (x, y, content, attributes = {}) => el("text", { x, y, ...attributes }, String(content));
+export const minus = (value) => String(value).replace("-", "−");
+
+export function path(points) {
+  return points.map(([x, y], i) => `${i ? "L" : "M"}${x.toFixed(1)} ${y.toFixed(1)}`).join("");
+}
+
+/** A curve in the reference's ink: line over a hatched area down to `floor`. */
+export function refCurve(points, floor) {
+  const line = path(points);
+  const last = points[points.length - 1];
+  return [el("path", { class: "refarea", d: `${line}L${last[0]} ${floor}L${points[0][0]} ${floor}Z` }), el("path", { class: "refline", d: line })];
+}
+
+export const ownCurve = (points) => el("path", { class: "ownline", d: path(points) });
+
+/** A label that stays readable on hatching. */
+export function label(x, y, content, attributes = {}) {
+  const node = text(x, y, content, attributes);
+  const width = String(content).length * 6.4 + 6;
+  return [el("rect", { class: "paper", x: x - 3, y: y - 12, width, height: 16 }), node];
+}
+
+/** The bar axis: left and right in pixels, bars 1..count. */
+export class BarAxis {
+  constructor(left, right, bars) {
+    Object.assign(this, { left, right, bars });
+  }
+
+  x(bar) {
+    return this.left + ((bar - 1) / this.bars) * (this.right - this.left);
+  }
+
+  bar(x) {
+    return 1 + ((x - this.left) / (this.right - this.left)) * this.bars;
+  }
+
+  /** Ticks every 4 bars, figures where they fit (16, 32 ... apart), 20 px tall from `top`. */
+  ticks(top) {
+    const out = [];
+    let step = 16;
+    while (this.x(1 + step) - this.x(1) < 46) step *= 2;
+    const fine = step / 4;
+    for (let bar = 1; bar <= this.bars + 1; bar += fine) {
+      const major = (bar - 1) % step === 0;
+      out.push(el("line", { class: "tick", x1: this.x(bar), x2: this.x(bar), y1: top + (major ? 3 : 9), y2: top + 14 }));
+      if (major && bar <= this.bars) out.push(text(this.x(bar) + 3, top + 13, bar, { class: "s" }));
+    }
+    return out;
+  }
+}
+
+/** Names for sections that occur more than once: drop 1, drop 2. */
+export function sectionNames(sections) {
+  const count = {}, seen = {};
+  for (const [name] of sections) count[name] = (count[name] ?? 0) + 1;
+  return sections.map(([name]) => {
+    seen[name] = (seen[name] ?? 0) + 1;
+    return count[name] > 1 ? `${name} ${seen[name]}` : name;
+  });
+}
+
+/** A row of sections. `ink` is "ref" or "own"; `onPick(index)` makes them buttons. */
+export function sectionRow(axis, sections, top, height, ink, onPick = null) {
+  const names = sectionNames(sections);
+  return sections.map(([, start, bars], i) => {
+    const x = axis.x(start) + 1;
+    const width = Math.max(3, axis.x(start + bars) - axis.x(start) - 2);
+    const group = el("g", onPick ? { role: "button", tabindex: 0, "aria-label": `${names[i]}, bars ${start} to ${start + bars - 1}` } : {});
+    group.append(el("rect", { class: `${ink}box`, x, y: top, width, height }));
+    const shown = names[i].length * 6.6 + 12 < width ? names[i] : names[i].length * 3.4 < width ? names[i].slice(0, Math.floor(width / 8)) : "";
+    if (shown) {
+      if (ink === "ref") group.append(...label(x + 8, top + height / 2 + 4.5, shown, { class: "refname" }));
+      else group.append(text(x + 8, top + height / 2 + 4.5, shown, { class: "ownname" }));
+    }
+    if (onPick) {
+      group.addEventListener("click", () => onPick(i));
+      group.addEventListener("keydown", (event) => {
+        if (event.key === "Enter" || event.key === " ") {
+          event.preventDefault();
+          event.stopPropagation();
+          onPick(i);
+        }
+      });
+    }
+    return group;
+  });
+}
+
+/** A line that follows the player along an axis, and seeking by a click on the strip between `top` and `bottom`. */
+export function playhead(svg, axis, top, bottom, player, strip = [top, top + 18]) {
+  const seek = el("rect", { class: "seek", x: axis.left, y: strip[0], width: axis.right - axis.left, height: strip[1] - strip[0] });
+  seek.append(el("title", {}, "Click to listen from here"));
+  seek.addEventListener("click", (event) => {
+    const box = svg.getBoundingClientRect();
+    const x = ((event.clientX - box.left) / box.width) * svg.viewBox.baseVal.width;
+    player.seek(Math.max(0, Math.floor(axis.bar(x)) - 1));
+  });
+  const line = el("line", { class: "playhead", y1: top, y2: bottom });
+  const mark = el("path", { class: "playhead-mark" });
+  svg.append(seek, line, mark);
+  const move = (bar) => {
+    const x = axis.x(Math.min(bar, axis.bars) + 1);
+    line.setAttribute("x1", x);
+    line.setAttribute("x2", x);
+    mark.setAttribute("d", `M${x - 5} ${top}h10l-5 7z`);
+  };
+  if (player) player.watch(svg, move);
+  else line.remove();
+}
+
+/** Frequency axis: x of a frequency between two others, and its grid. */
+export function frequencyAxis(left, right, low, high, top, bottom) {
+  const x = (hz) => left + (Math.log(hz / low) / Math.log(high / low)) * (right - left);
+  const grid = [];
+  for (const [hz, name] of [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]]) {
+    if (hz < low * 1.05 || hz > high) continue;
+    grid.push(el("line", { class: "grid", x1: x(hz), x2: x(hz), y1: top, y2: bottom }));
+    if (right - left > 420 || ["60", "250", "1k", "4k", "16k"].includes(name)) grid.push(text(x(hz), bottom + 13, name, { class: "s", "text-anchor": "middle" }));
+  }
+  return { x, grid };
+}
+
+/** Run a drawing now and whenever its width changes. */
+export function redrawn(draw) {
+  draw();
+  let width = window.innerWidth;
+  window.addEventListener("resize", () => {
+    if (window.innerWidth !== width) {
+      width = window.innerWidth;
+      draw();
+    }
+  });
+  document.fonts?.ready.then(draw);
+}
+
+export const readJson = (id) => JSON.parse(document.getElementById(id).textContent);

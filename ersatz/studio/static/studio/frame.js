@@ -1,0 +1,91 @@
+// What every page has: the transport, the keys, jobs that are followed, the help.
+
+import { minus, sectionNames } from "./draw.js";
+import { follow } from "./http.js";
+import { Player } from "./player.js";
+
+const data = document.getElementById("player-data");
+/** The page's player, or null on pages without audio. */
+export const player = data ? new Player(JSON.parse(data.textContent)) : null;
+if (player) window.addEventListener("pagehide", () => player.stop());
+
+const byId = (id) => document.getElementById(id);
+
+function showTransport() {
+  const bar = player.position();
+  const whole = Math.floor(bar + 1e-6);
+  byId("position").textContent = `${whole + 1}.${Math.floor((bar - whole) * 4 + 1e-6) + 1}`;
+  const at = player.sectionAt(bar);
+  const names = sectionNames(player.sections);
+  const looping = player.loop ? `, looping ${player.loop.end - player.loop.start} bars` : "";
+  byId("where").textContent = (at >= 0 ? names[at] : "") + looping;
+  const button = byId("play");
+  if (button.classList.contains("is-playing") !== player.isPlaying) {
+    button.classList.toggle("is-playing", player.isPlaying);
+    button.setAttribute("aria-label", player.isPlaying ? "Stop" : "Play");
+  }
+  byId("loop").setAttribute("aria-pressed", String(Boolean(player.loop)));
+  if (byId("hear-remake")) {
+    byId("hear-reference").setAttribute("aria-pressed", String(player.heard === "reference"));
+    byId("hear-remake").setAttribute("aria-pressed", String(player.heard === "remake"));
+    const offset = player.offsetDb();
+    const shown = Math.abs(offset) < 0.05 ? "0" : minus((-Math.abs(offset)).toFixed(1));
+    byId("level").textContent = `equal loudness: ${offset > 0 ? "reference" : "remake"} ${shown} dB`;
+  }
+}
+
+if (player) {
+  player.onChange = showTransport;
+  player.onProblem = (sentence) => {
+    byId("player-says").textContent = sentence;
+  };
+  byId("play").addEventListener("click", () => player.toggle());
+  byId("loop").addEventListener("click", () => player.toggleLoop());
+  byId("hear-reference")?.addEventListener("click", () => player.hear("reference"));
+  byId("hear-remake")?.addEventListener("click", () => player.hear("remake"));
+  showTransport();
+}
+
+const help = byId("keys");
+byId("keys-open")?.addEventListener("click", () => help.showModal());
+
+const KEYS = {
+  " ": () => player?.toggle(),
+  "[": () => player?.step(-1),
+  "]": () => player?.step(1),
+  ",": () => player?.seek(Math.ceil(player.position() - 1.001)),
+  ".": () => player?.seek(Math.floor(player.position() + 1.001)),
+  Home: () => player?.seek(0),
+  l: () => player?.toggleLoop(),
+  x: () => player?.flip(),
+  "?": () => help?.showModal(),
+};
+
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || help?.open) return;
+  const target = event.target;
+  const typing = target.closest("input, select, textarea, [contenteditable]");
+  if (typing && target.type !== "file") return;
+  // A focused control keeps Space for itself, but stopping and starting must work from anywhere else.
+  if (event.key === " " && target.closest("button, a, summary, [role=button]")) return;
+  const digit = Number(event.key);
+  if (digit >= 1 && digit <= 5) {
+    document.querySelectorAll(".rail li a")[digit - 1]?.click();
+    return;
+  }
+  const act = KEYS[event.key.length === 1 ? event.key.toLowerCase() : event.key];
+  if (act) {
+    event.preventDefault();
+    act();
+  }
+});
+
+/** Follow every job that the page came with; those with data-reload load the page again when done. */
+for (const element of document.querySelectorAll(".job[data-job]")) {
+  follow(element.dataset.job, element).then((job) => {
+    element.dispatchEvent(new CustomEvent("job-ended", { bubbles: true, detail: job }));
+    if (!element.dataset.reload) return;
+    if (job.state === "done" || document.body.dataset.page === "plan") location.assign(element.dataset.reload);
+    else element.textContent = job.message;
+  });
+}

@@ -1,0 +1,86 @@
+// The gap: both inks on one bar axis, one frequency axis, one beat axis. What shows between them is the gap.
+
+import { BarAxis, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
+import { player } from "./frame.js";
+
+const gap = readJson("drawing");
+const svg = (id) => document.getElementById(id);
+/** Differences from here on are written beside the curves, dB. */
+const WORTH_SAYING_DB = 2;
+
+function score() {
+  const host = svg("gap-score");
+  let node = host.querySelector("svg");
+  if (!node) host.append((node = el("svg", { role: "group", "aria-label": "Sections of both" })));
+  const { width } = fresh(node, 84);
+  const axis = new BarAxis(0, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
+  node.append(...axis.ticks(0));
+  node.append(...sectionRow(axis, gap.reference.sections, 18, 28, "ref", (i) => location.assign(`?section=${i}`)));
+  node.append(...sectionRow(axis, gap.remake.sections, 49, 28, "own"));
+  const [, start, bars] = gap.reference.sections[gap.section];
+  node.append(el("rect", { class: "frame", x: axis.x(start), y: 15, width: axis.x(start + bars) - axis.x(start), height: 65 }));
+  playhead(node, axis, 0, 84, player, [0, 16]);
+}
+
+function spectrum() {
+  const node = svg("gap-spectrum");
+  const { width, height } = fresh(node);
+  const bottom = height - 18;
+  const { x, grid } = frequencyAxis(26, width - 4, 25, 20000, 0, bottom);
+  const reference = gap.reference.levelDb;
+  const remake = reference.map((v, i) => v + gap.differenceDb[i]);
+  const top = Math.max(...reference, ...remake) + 1;
+  const y = (v) => 4 + Math.min(1, (top - v) / 46) * (bottom - 6);
+  const inside = gap.hz.map((hz, i) => i).filter((i) => gap.hz[i] >= 25);
+  node.append(...grid);
+  for (let db = 0; db > -46; db -= 10) node.append(text(0, y(top + db) + 4, minus(Math.round(top + db)), { class: "s" }));
+  node.append(...refCurve(inside.map((i) => [x(gap.hz[i]), y(reference[i])]), bottom));
+  node.append(ownCurve(inside.map((i) => [x(gap.hz[i]), y(remake[i])])));
+  let lastX = -99;
+  for (const i of inside) {
+    const difference = gap.differenceDb[i];
+    if (gap.hz[i] < 40 || gap.hz[i] > 12500 || Math.abs(difference) < WORTH_SAYING_DB) continue;
+    const at = x(gap.hz[i]), a = y(reference[i]), b = y(remake[i]);
+    node.append(el("line", { class: "lookline", x1: at, x2: at, y1: a, y2: b, "stroke-width": 2 }));
+    if (at - lastX > 34) {
+      node.append(text(at, Math.min(a, b) - 6, `${difference > 0 ? "+" : ""}${minus(difference.toFixed(1))}`, { "text-anchor": "middle", "font-weight": 600 }));
+      lastX = at;
+    }
+  }
+}
+
+function pump() {
+  const node = svg("gap-pump");
+  const { width, height } = fresh(node);
+  const bottom = height - 16, left = 26;
+  const deepest = Math.max(6, gap.reference.pumpDepthDb, gap.remake.pumpDepthDb) * 1.1;
+  const y = (v) => 6 + (-v / deepest) * (bottom - 8);
+  const points = (curve) => curve.map((v, i) => [left + (i / (curve.length - 1)) * (width - left - 4), y(v)]);
+  for (let db = 0; db < deepest; db += deepest > 14 ? 6 : 3) {
+    node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(-db), y2: y(-db) }), text(0, y(-db) + 4, db ? `−${db}` : "0", { class: "s" }));
+  }
+  node.append(...refCurve(points(gap.reference.pumpDb), bottom), ownCurve(points(gap.remake.pumpDb)));
+  for (let k = 0; k < 4; k += 1) node.append(text(left + (k / 4) * (width - left - 4), height - 3, `${Math.round((k / 4) * gap.beatMs)}${k ? "" : " ms"}`, { class: "s" }));
+}
+
+function loudness() {
+  const node = svg("gap-loudness");
+  const { width, height } = fresh(node);
+  const bottom = height - 16, left = 26;
+  const axis = new BarAxis(left, width - 4, Math.max(gap.reference.bars, gap.remake.bars));
+  const top = Math.max(...gap.reference.shortTerm.map(([, v]) => v), ...gap.remake.shortTerm.map(([, v]) => v)) + 1;
+  const y = (v) => 4 + Math.min(1, (top - v) / 18) * (bottom - 6);
+  const points = (course) => course.filter(([bar]) => bar >= 1 && bar <= axis.bars + 1).map(([bar, v]) => [axis.x(bar), y(v)]);
+  for (const db of [0, 6, 12]) node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(top - 1 - db), y2: y(top - 1 - db) }), text(0, y(top - 1 - db) + 4, minus(Math.round(top - 1 - db)), { class: "s" }));
+  const theirs = points(gap.reference.shortTerm), mine = points(gap.remake.shortTerm);
+  if (theirs.length > 1) node.append(...refCurve(theirs, bottom));
+  if (mine.length > 1) node.append(ownCurve(mine));
+  for (let bar = 1; bar <= axis.bars; bar += 32) node.append(text(axis.x(bar), height - 3, bar, { class: "s" }));
+}
+
+redrawn(() => {
+  score();
+  spectrum();
+  pump();
+  loudness();
+});

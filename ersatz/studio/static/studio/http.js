@@ -1,0 +1,55 @@
+// Talking to the server: JSON posts with the CSRF token, and following a job until it ends.
+
+const token = () => document.querySelector("input[name=csrfmiddlewaretoken]")?.value ?? "";
+
+/** POST a form (object of fields), FormData or, with `json`, a JSON body. Resolves to {ok, status, data}. */
+export async function post(url, fields = {}, { json = false } = {}) {
+  const headers = { "X-CSRFToken": token() };
+  let body = fields;
+  if (json) {
+    headers["Content-Type"] = "application/json";
+    body = JSON.stringify(fields);
+  } else if (!(fields instanceof FormData)) {
+    body = new URLSearchParams(fields);
+  }
+  try {
+    const answer = await fetch(url, { method: "POST", headers, body });
+    const data = await answer.json().catch(() => ({}));
+    return { ok: answer.ok, status: answer.status, data };
+  } catch {
+    return { ok: false, status: 0, data: { error: "The server can’t be reached. Is Ersatz still running?" } };
+  }
+}
+
+/** Show a job's progress in `element` and resolve to its last state. */
+export async function follow(jobId, element) {
+  const bar = element?.querySelector("progress");
+  const says = element?.querySelector(".job-says");
+  element?.querySelector(".job-cancel")?.addEventListener("click", () => post(`/jobs/${jobId}/cancel/`), { once: true });
+  let misses = 0;
+  for (;;) {
+    let job = null;
+    try {
+      const answer = await fetch(`/jobs/${jobId}/`);
+      job = answer.ok ? await answer.json() : null;
+    } catch {
+      job = null;
+    }
+    if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?" };
+    if (job) {
+      misses = 0;
+      if (bar) bar.value = job.fraction;
+      if (says) says.textContent = job.state === "queued" ? "waiting" : job.phase || "starting";
+      if (!["queued", "running"].includes(job.state)) return job;
+    }
+    await new Promise((resolve) => setTimeout(resolve, 350));
+  }
+}
+
+export function progressElement(label) {
+  const element = document.createElement("div");
+  element.className = "job";
+  element.innerHTML = '<progress max="1" value="0"></progress><span class="job-says" role="status">waiting</span><button class="k job-cancel" type="button">Cancel</button>';
+  element.querySelector("progress").setAttribute("aria-label", label);
+  return element;
+}

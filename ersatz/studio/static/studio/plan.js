@@ -1,0 +1,192 @@
+// The plan: both section rows on one bar axis, parts by section, every cell a switch. The server keeps the song; this page
+// sends edits with the revision they were made on and draws what comes back.
+
+import { BarAxis, el, fresh, playhead, readJson, redrawn, sectionRow } from "./draw.js";
+import { player } from "./frame.js";
+import { post } from "./http.js";
+
+const HEAD = 206, TOP = 92, LANE = 36;
+const host = document.getElementById("plan");
+const says = document.getElementById("plan-says");
+let song = readJson("drawing");
+const reference = song.reference;
+
+const bars = () => Math.max(song.bars, reference?.bars ?? 0);
+const axis = () => new BarAxis(HEAD, host.clientWidth - 2, bars());
+
+function draw() {
+  const focus = document.activeElement?.dataset?.cell;
+  host.replaceChildren();
+  const height = TOP + song.parts.length * LANE + 6;
+  host.style.height = `${height}px`;
+  const svg = el("svg", {});
+  host.append(svg);
+  fresh(svg, height);
+  const a = axis();
+  svg.append(...a.ticks(0));
+  if (reference) svg.append(...sectionRow(a, reference.sections.map((s) => [s.label, s.start, s.bars]), 18, 28, "ref"));
+  svg.append(...sectionRow(a, song.sections.map((s) => [s.label, s.start, s.bars]), 50, 28, "own", (i) => player.seek(song.sections[i].start - 1)));
+  const here = player.sectionAt();
+  if (here >= 0 && song.sections[here]) {
+    const s = song.sections[here];
+    svg.append(el("rect", { class: "frame", x: a.x(s.start), y: 15, width: a.x(s.start + s.bars) - a.x(s.start), height: height - 19 }));
+  }
+  song.parts.forEach((part, row) => {
+    const y = TOP + row * LANE;
+    drawPresence(svg, a, part, y);
+    host.append(rowHead(part, y));
+    song.sections.forEach((section, column) => host.append(cell(part, section, a, y, row, column)));
+  });
+  playhead(svg, a, 0, height, player, [0, 16]);
+  if (focus) host.querySelector(`[data-cell="${focus}"]`)?.focus();
+}
+
+/** The reference's presence beneath a row: hatched boxes where it plays, as tall as it is strong. */
+function drawPresence(svg, a, part, y) {
+  const presence = reference?.presence[part.role];
+  if (!presence) return;
+  let start = 0;
+  for (let i = 1; i <= presence.length; i += 1) {
+    const on = presence[start] >= 0.25;
+    if (i < presence.length && presence[i] >= 0.25 === on) continue;
+    if (on) {
+      const x = a.x(start + 1);
+      svg.append(el("rect", { class: "refbox", x: x + 1, y: y + 2, width: Math.max(2, a.x(i + 1) - x - 2), height: LANE - 6, "stroke-dasharray": presence[start] < 0.5 ? "3 3" : null }));
+    }
+    start = i;
+  }
+}
+
+function rowHead(part, y) {
+  const head = document.createElement("div");
+  head.className = "rowhead";
+  head.style.top = `${y - 2}px`;
+  const name = document.createElement("b");
+  name.textContent = part.name;
+  name.title = part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked";
+  const gain = document.createElement("input");
+  Object.assign(gain, { type: "number", step: 0.5, min: -40, max: 18, value: part.gainDb.toFixed(1) });
+  gain.setAttribute("aria-label", `Level of ${part.name}, dB`);
+  gain.addEventListener("change", () => {
+    const value = Number(gain.value);
+    if (gain.value === "" || Number.isNaN(value)) gain.value = part.gainDb.toFixed(1);
+    else send({ kind: "set_part_gain", part: part.id, gain_db: value });
+  });
+  const unit = document.createElement("span");
+  unit.className = "soft";
+  unit.textContent = "dB";
+  head.append(name, gain, unit);
+  return head;
+}
+
+function cell(part, section, a, y, row, column) {
+  const found = part.cells[section.id];
+  const on = Boolean(found?.on);
+  const button = document.createElement("button");
+  button.className = "cell";
+  button.dataset.cell = `${row}.${column}`;
+  const x = a.x(section.start), width = a.x(section.start + section.bars) - x;
+  Object.assign(button.style, { left: `${x + 2}px`, top: `${y + 8}px`, width: `${Math.max(8, width - 4)}px` });
+  if (on) {
+    button.style.setProperty("--in", `${(100 * found.entry) / section.bars}%`);
+    button.style.setProperty("--out", `${(100 * found.exit) / section.bars}%`);
+    button.style.paddingLeft = `${(found.entry / section.bars) * (width - 4) + 6}px`;
+  }
+  button.textContent = on ? found.pattern : "";
+  button.setAttribute("aria-pressed", String(on));
+  button.setAttribute("aria-label", `${part.name} in ${section.name}`);
+  button.title = `${part.name} in ${section.name}: ${on ? `pattern ${found.pattern}${found.entry ? `, enters after ${found.entry} bars` : ""}` : "off"}`;
+  button.addEventListener("click", () => send({ kind: "switch_part", part: part.id, section: section.id, on: !on }));
+  button.addEventListener("keydown", (event) => {
+    const move = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key];
+    if (!move) return;
+    event.preventDefault();
+    host.querySelector(`[data-cell="${row + move[0]}.${column + move[1]}"]`)?.focus();
+  });
+  return button;
+}
+
+let sending = Promise.resolve();
+
+/** Edits go one after another, each on the revision that the one before it made. */
+function send(edit) {
+  sending = sending.then(async () => {
+    const { ok, status, data } = await post(host.dataset.edit, { revision: song.revision, edit }, { json: true });
+    says.textContent = ok ? "" : data.error;
+    if (ok) show(data);
+    else if (status === 409 && data.state) show(data.state);
+    else draw();
+  });
+  return sending;
+}
+
+function show(state) {
+  song = { ...state, reference };
+  document.getElementById("remake-title").textContent = song.title;
+  player.replaceRemake(song.listen, { bars: song.bars });
+  draw();
+  buttons();
+}
+
+function buttons() {
+  for (const [id, sentence] of [["undo", song.undo], ["redo", song.redo]]) {
+    const button = document.getElementById(id);
+    button.disabled = !sentence;
+    button.textContent = (id === "undo" ? "Undo" : "Redo") + (sentence ? `: ${sentence}` : "");
+  }
+  document.getElementById("history").replaceChildren(
+    ...song.history.map(([number, sentence]) => {
+      const item = document.createElement("li");
+      item.value = number;
+      item.textContent = sentence;
+      return item;
+    }),
+  );
+}
+
+function step(id) {
+  sending = sending.then(async () => {
+    const { ok, data } = await post(document.getElementById(id).dataset.url);
+    says.textContent = ok ? "" : data.error;
+    if (ok) show(data);
+  });
+}
+
+for (const id of ["undo", "redo"]) document.getElementById(id).addEventListener("click", () => step(id));
+document.addEventListener("keydown", (event) => {
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
+    event.preventDefault();
+    step(event.shiftKey ? "redo" : "undo");
+  }
+});
+document.getElementById("rename").addEventListener("click", () => {
+  const place = document.getElementById("remake-title");
+  const input = document.createElement("input");
+  Object.assign(input, { value: song.title, maxLength: 120 });
+  input.setAttribute("aria-label", "Title");
+  place.replaceChildren(input);
+  input.focus();
+  input.select();
+  let settled = false;
+  const settle = (keep) => {
+    if (settled) return;
+    settled = true;
+    place.textContent = song.title;
+    if (keep && input.value.trim() && input.value.trim() !== song.title) send({ kind: "rename", title: input.value });
+  };
+  input.addEventListener("keydown", (event) => {
+    if (event.key === "Enter") settle(true);
+    if (event.key === "Escape") settle(false);
+  });
+  input.addEventListener("blur", () => settle(true));
+});
+
+let section = player.sectionAt();
+player.watch(host, () => {
+  if (player.sectionAt() !== section) {
+    section = player.sectionAt();
+    if (!host.contains(document.activeElement) || document.activeElement.tagName !== "INPUT") draw();
+  }
+});
+redrawn(draw);
+buttons();

@@ -1,0 +1,299 @@
+// Listening by bars. Reference and remake are fetched in chunks of whole bars and scheduled side by side on the Web Audio
+// clock, so that flipping between them is a cross-fade and not a search. Positions are bars from 0, fractional.
+
+const RATE = 44100;
+const CHUNK = 4;
+const AHEAD_S = 5;
+const FADE_S = 0.012;
+const KEPT_CHUNKS = 40;
+
+class Track {
+  constructor(name, data) {
+    Object.assign(this, { name, ...data });
+    this.barS = 240 / data.bpm;
+    this.chunks = new Map();
+  }
+
+  /** Decoded audio of chunk k (bars 4k..4k+3, from 0); fetched once, the least recently used are forgotten. */
+  chunk(context, k) {
+    const known = this.chunks.get(k);
+    if (known) {
+      this.chunks.delete(k);
+      this.chunks.set(k, known);
+      return known;
+    }
+    const first = k * CHUNK + 1;
+    const last = Math.min(first + CHUNK - 1, Math.max(this.bars, first));
+    const loading = fetch(`${this.url}${first}-${last}.flac`)
+      .then((answer) => {
+        if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+        return answer.arrayBuffer();
+      })
+      .then((data) => context.decodeAudioData(data));
+    loading.catch(() => this.chunks.delete(k));
+    this.chunks.set(k, loading);
+    if (this.chunks.size > KEPT_CHUNKS) this.chunks.delete(this.chunks.keys().next().value);
+    return loading;
+  }
+}
+
+export class Player {
+  constructor(data) {
+    this.id = data.id;
+    this.tracks = { reference: new Track("reference", data.reference) };
+    if (data.remake) this.tracks.remake = new Track("remake", data.remake);
+    this.heard = data.remake ? "remake" : "reference";
+    this.bar = 0;
+    this.loop = null;
+    this.isPlaying = false;
+    this.segments = [];
+    this.watchers = new Map();
+    this.generation = 0;
+    this.context = null;
+    this.onChange = () => {};
+    this.onProblem = () => {};
+    this.#remember();
+  }
+
+  get bars() {
+    return this.tracks[this.heard].bars;
+  }
+
+  get sections() {
+    return this.tracks[this.heard].sections;
+  }
+
+  get inParallel() {
+    const { reference, remake } = this.tracks;
+    return Boolean(remake) && Math.abs(reference.bpm - remake.bpm) < 1e-6;
+  }
+
+  /** Index of the section at a bar position, -1 after the end. */
+  sectionAt(bar = this.position()) {
+    return this.sections.findIndex(([, start, bars]) => bar >= start - 1 && bar < start - 1 + bars);
+  }
+
+  position() {
+    if (!this.isPlaying || !this.segments.length) return this.bar;
+    const now = this.context.currentTime;
+    let segment = this.segments[0];
+    for (const s of this.segments) if (s.time <= now) segment = s;
+    if (now < segment.time) return segment.bar;
+    return Math.min(segment.bar + (now - segment.time) / segment.barS, segment.bar + segment.bars);
+  }
+
+  /** Call `move(bar)` as the position changes; `owner` replaces its earlier watcher. */
+  watch(owner, move) {
+    this.watchers.set(owner, move);
+    move(this.position());
+  }
+
+  #announce() {
+    for (const move of this.watchers.values()) move(this.position());
+    this.onChange();
+  }
+
+  async play() {
+    if (this.isPlaying) return;
+    this.context ??= new AudioContext({ sampleRate: RATE });
+    await this.context.resume();
+    if (this.bar >= this.bars - 0.01) this.bar = 0;
+    this.isPlaying = true;
+    this.#startAt(this.bar);
+    this.#tick();
+  }
+
+  stop() {
+    if (!this.isPlaying) return;
+    this.bar = this.position();
+    this.isPlaying = false;
+    this.#silence();
+    this.#save();
+    this.#announce();
+  }
+
+  toggle() {
+    return this.isPlaying ? this.stop() : this.play();
+  }
+
+  seek(bar) {
+    const target = Math.max(0, Math.min(bar, this.bars - 0.001));
+    if (this.loop && (target < this.loop.start || target >= this.loop.end)) this.#loopAt(target);
+    this.bar = target;
+    if (this.isPlaying) this.#startAt(target);
+    this.#save();
+    this.#announce();
+  }
+
+  step(sections) {
+    const here = this.sectionAt();
+    const inside = here >= 0 ? this.position() - (this.sections[here][1] - 1) : 0;
+    // Back goes to the section's own start first, as long as it has played for a bar.
+    const target = sections < 0 && inside > 1 ? here : Math.max(0, Math.min(this.sections.length - 1, here + sections));
+    this.seek(this.sections[target][1] - 1);
+  }
+
+  toggleLoop() {
+    if (this.loop) this.loop = null;
+    else this.#loopAt(this.position());
+    if (this.isPlaying) this.#startAt(this.position());
+    this.#levels();
+    this.#announce();
+  }
+
+  #loopAt(bar) {
+    const [, start, bars] = this.sections[Math.max(0, this.sectionAt(bar))];
+    this.loop = { start: start - 1, end: start - 1 + bars };
+  }
+
+  hear(name) {
+    if (!this.tracks[name] || name === this.heard) return;
+    const at = this.position();
+    this.heard = name;
+    if (this.isPlaying && !this.inParallel) this.#startAt(Math.min(at, this.bars - 0.01));
+    this.#levels();
+    this.#save();
+    this.#announce();
+  }
+
+  flip() {
+    this.hear(this.heard === "remake" ? "reference" : "remake");
+  }
+
+  /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is. */
+  async replaceRemake(url, changes = {}) {
+    const track = this.tracks.remake;
+    if (!track || track.url === url) return;
+    Object.assign(track, changes, { url, chunks: new Map() });
+    if (!this.isPlaying) return;
+    await track.chunk(this.context, Math.floor(this.position() / CHUNK)).catch(() => {});
+    if (this.isPlaying && track.url === url) this.#startAt(this.position());
+  }
+
+  /** Loudness of a track over the loop, or of the whole track: mean power of its short-term course, LUFS. */
+  loudness(track) {
+    if (!this.loop || !track.shortTerm.length) return track.lufs;
+    const inside = track.shortTerm.filter(([bar]) => bar - 1 >= this.loop.start && bar - 1 < this.loop.end);
+    if (!inside.length) return track.lufs;
+    return 10 * Math.log10(inside.reduce((sum, [, lufs]) => sum + 10 ** (lufs / 10), 0) / inside.length);
+  }
+
+  /** dB that the remake is turned by (negative) or the reference (positive): the louder one comes down. */
+  offsetDb() {
+    const { reference, remake } = this.tracks;
+    if (!remake) return 0;
+    const a = this.loudness(reference), b = this.loudness(remake);
+    return a == null || b == null ? 0 : a - b;
+  }
+
+  #levels() {
+    if (!this.context || !this.gains) return;
+    const offset = this.offsetDb();
+    for (const [name, gain] of Object.entries(this.gains)) {
+      const own = name === "remake" ? Math.min(0, offset) : Math.min(0, -offset);
+      const level = name === this.heard ? 10 ** (own / 20) : 0;
+      gain.gain.setTargetAtTime(level, this.context.currentTime, FADE_S / 3);
+    }
+  }
+
+  #silence() {
+    this.generation += 1;
+    clearTimeout(this.timer);
+    const old = this.output;
+    if (old) {
+      old.gain.setTargetAtTime(0, this.context.currentTime, FADE_S / 3);
+      setTimeout(() => old.disconnect(), 200);
+    }
+    this.output = null;
+    this.segments = [];
+  }
+
+  #startAt(bar) {
+    const last = this.segments.length ? this.position() : bar;
+    this.#silence();
+    this.bar = bar ?? last;
+    const context = this.context;
+    this.output = context.createGain();
+    this.output.connect(context.destination);
+    this.gains = {};
+    for (const name of Object.keys(this.tracks)) {
+      this.gains[name] = context.createGain();
+      this.gains[name].gain.value = 0;
+      this.gains[name].connect(this.output);
+    }
+    this.#levels();
+    this.cursor = { bar: this.bar, time: context.currentTime + 0.05 };
+    this.#fill(this.generation);
+  }
+
+  /** Schedule whole pieces until AHEAD_S are covered; a piece ends at a chunk's or the loop's end. */
+  async #fill(generation) {
+    const context = this.context;
+    while (this.isPlaying && generation === this.generation) {
+      const main = this.tracks[this.heard];
+      if (this.loop && this.cursor.bar >= this.loop.end - 1e-6) this.cursor.bar = this.loop.start;
+      if (this.cursor.bar >= main.bars - 1e-6) break;
+      if (this.cursor.time - context.currentTime > AHEAD_S) break;
+      const k = Math.floor(this.cursor.bar / CHUNK + 1e-9);
+      const from = this.cursor.bar;
+      const end = Math.min((k + 1) * CHUNK, this.loop && from < this.loop.end ? this.loop.end : Infinity, main.bars);
+      const names = this.inParallel ? Object.keys(this.tracks) : [this.heard];
+      let buffers;
+      try {
+        buffers = await Promise.all(names.map((name) => (from < this.tracks[name].bars ? this.tracks[name].chunk(context, k) : null)));
+      } catch {
+        if (generation !== this.generation) return;
+        this.onProblem("This stretch could not be loaded. Is Ersatz still running?");
+        this.stop();
+        return;
+      }
+      if (!this.isPlaying || generation !== this.generation) return;
+      // Late for its time: the music goes on from now rather than being cut.
+      if (this.cursor.time < context.currentTime + 0.01) this.cursor.time = context.currentTime + 0.03;
+      names.forEach((name, i) => {
+        if (!buffers[i]) return;
+        const source = context.createBufferSource();
+        source.buffer = buffers[i];
+        source.connect(this.gains[name]);
+        const barS = this.tracks[name].barS;
+        source.start(this.cursor.time, (from - k * CHUNK) * barS, (end - from) * barS);
+      });
+      this.segments.push({ time: this.cursor.time, bar: from, bars: end - from, barS: main.barS });
+      while (this.segments.length > 2 && this.segments[1].time < context.currentTime) this.segments.shift();
+      this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS };
+      this.onProblem("");
+    }
+    if (this.isPlaying && generation === this.generation) this.timer = setTimeout(() => this.#fill(generation), 400);
+  }
+
+  #tick() {
+    if (!this.isPlaying) return;
+    this.#announce();
+    if (!this.loop && this.position() >= this.bars - 0.005 && this.segments.length) {
+      this.stop();
+      this.seek(0);
+      return;
+    }
+    requestAnimationFrame(() => this.#tick());
+  }
+
+  #save() {
+    try {
+      sessionStorage.setItem(`ersatz.listen.${this.id}`, JSON.stringify({ bar: this.bar, heard: this.heard }));
+    } catch {
+      // A browser without storage forgets the place between pages, nothing else.
+    }
+  }
+
+  #remember() {
+    try {
+      const kept = JSON.parse(sessionStorage.getItem(`ersatz.listen.${this.id}`) ?? "null");
+      if (!kept) return;
+      if (this.tracks[kept.heard]) this.heard = kept.heard;
+      this.bar = Math.max(0, Math.min(kept.bar, this.bars - 1));
+    } catch {
+      this.bar = 0;
+    }
+    window.addEventListener("pagehide", () => this.#save());
+  }
+}

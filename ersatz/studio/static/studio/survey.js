@@ -1,0 +1,241 @@
+// The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
+
+import { BarAxis, el, frequencyAxis, fresh, minus, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
+import { player } from "./frame.js";
+import { follow, post, progressElement } from "./http.js";
+
+const survey = readJson("drawing");
+const svg = (id) => document.getElementById(id);
+const PITCHES = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"];
+const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
+let picked = survey.main;
+
+function tempoEvidence() {
+  const node = svg("tempo-evidence");
+  const { width, height } = fresh(node);
+  const { bpm, strength } = survey.tempo.evidence;
+  if (!bpm.length) return;
+  const step = width / bpm.length;
+  bpm.forEach((b, i) => {
+    const chosen = Math.abs(b - survey.tempo.bpm) <= 0.5;
+    const tall = Math.max(1, strength[i] * (height - 13));
+    node.append(el("rect", { class: chosen ? "refsolid" : "quiet", x: i * step, y: height - 12 - tall, width: Math.max(1, step - 0.8), height: tall }));
+  });
+  for (const b of [80, 100, 120, 140, 160, 180]) {
+    const i = bpm.findIndex((v) => v >= b);
+    if (i >= 0) node.append(text(i * step, height - 1, b, { class: "s", "text-anchor": "middle" }));
+  }
+}
+
+function keyEvidence() {
+  const node = svg("key-evidence");
+  const { width, height } = fresh(node);
+  const step = width / 12;
+  const tonics = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
+  const tonic = tonics.indexOf(survey.key.tonic);
+  survey.key.chroma.forEach((v, i) => {
+    const tall = Math.max(1, v * (height - 15));
+    node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
+    node.append(text(i * step + step / 2 - 1, height - 2, PITCHES[i], { class: "s", "text-anchor": "middle" }));
+  });
+}
+
+function loudnessEvidence() {
+  const node = svg("loudness-evidence");
+  const { width, height } = fresh(node);
+  const course = player.tracks.reference.shortTerm.filter(([bar]) => bar >= 1);
+  const axis = new BarAxis(0, width, survey.bars);
+  const top = Math.max(...course.map(([, v]) => v));
+  const y = (v) => 3 + Math.min(1, (top - v) / 18) * (height - 6);
+  const points = course.map(([bar, v]) => [axis.x(Math.min(bar, survey.bars + 1)), y(v)]);
+  if (points.length > 1) node.append(...refCurve(points, height));
+  const level = player.tracks.reference.lufs;
+  node.append(el("line", { class: "lookline", x1: 0, x2: width, y1: y(level), y2: y(level), "stroke-dasharray": "2 4" }));
+}
+
+function pumpEvidence() {
+  const node = svg("pump-evidence");
+  const { width, height } = fresh(node);
+  const curve = survey.pump.curve_db;
+  const deepest = Math.max(6, survey.pump.depth_db);
+  const points = curve.map((v, i) => [(i / (curve.length - 1)) * width, 3 + (-v / deepest) * (height - 8)]);
+  node.append(...refCurve(points, height));
+}
+
+function score() {
+  const host = document.getElementById("score");
+  let node = host.querySelector("svg");
+  if (!node) {
+    node = el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" });
+    host.append(node);
+  }
+  const height = 286;
+  const { width } = fresh(node, height);
+  const axis = new BarAxis(86, width - 2, survey.bars);
+  node.append(...axis.ticks(0));
+  const sections = survey.sections.map((s) => [s.label, s.start_bar, s.bars]);
+  node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
+  const bands = [["high", survey.energy.high_db, 50], ["mid", survey.energy.mid_db, 77], ["low", survey.energy.low_db, 104]];
+  for (const [name, values, top] of bands) {
+    const loudest = Math.max(...values);
+    const points = values.flatMap((v, i) => {
+      const y = top + 24 - Math.max(0, 1 - (loudest - v) / 30) * 22;
+      return [[axis.x(i + 1), y], [axis.x(i + 2), y]];
+    });
+    node.append(text(0, top + 20, name, { class: "s" }), ...refCurve(points, top + 24));
+  }
+  ROWS.forEach(([role, name], row) => {
+    const base = 151 + row * 18;
+    node.append(text(0, base, name, { class: "s" }));
+    node.append(el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }));
+    survey.presence[role].forEach((v, i) => {
+      if (v < 0.08) return;
+      const tall = 3 + v * 11;
+      node.append(el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall }));
+    });
+  });
+  const s = survey.sections[picked];
+  node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
+  playhead(node, axis, 0, height, player, [0, 16]);
+}
+
+function pick(index) {
+  picked = index;
+  const focus = document.activeElement?.getAttribute("aria-label");
+  player.seek(survey.sections[index].start_bar - 1);
+  score();
+  details();
+  if (focus) [...document.querySelectorAll("#score [role=button]")].find((n) => n.getAttribute("aria-label") === focus)?.focus();
+}
+
+function details() {
+  const names = sectionNames(survey.sections.map((s) => [s.label]));
+  const s = survey.sections[picked];
+  document.getElementById("detail-name").textContent = `${names[picked]}, bars ${s.start_bar}–${s.start_bar + s.bars - 1}`;
+  drums();
+  bass();
+  spectrum();
+  width();
+}
+
+function drums() {
+  const node = svg("detail-drums");
+  const { width } = fresh(node);
+  const pattern = survey.drums.patterns[picked];
+  const left = 44, step = (width - left) / 16;
+  ["kick", "clap", "hats"].forEach((name, row) => {
+    const y = 4 + row * 34;
+    node.append(text(0, y + 19, name, { class: "s" }));
+    for (let i = 0; i < 16; i += 1) {
+      const x = left + i * step;
+      node.append(el("rect", { fill: "none", class: "grid", x, y, width: step - 3, height: 27, "stroke-width": i % 4 === 0 ? 1.8 : 1 }));
+      const strength = pattern[name][i];
+      if (strength > 0) {
+        const tall = Math.max(5, 27 * strength);
+        node.append(el("rect", { class: "refbox", x, y: y + 27 - tall, width: step - 3, height: tall }));
+        const ms = pattern.timing_ms[name][i];
+        if (ms !== null && Math.abs(ms) >= 2) {
+          const at = x + (step - 3) / 2 + Math.max(-1, Math.min(1, ms / 30)) * (step - 3) / 2;
+          const mark = el("line", { class: "lookline", x1: at, x2: at, y1: y, y2: y + 27, "stroke-width": 2 });
+          mark.append(el("title", {}, `${minus(ms)} ms`));
+          node.append(mark);
+        }
+      }
+    }
+  });
+  [1, 2, 3, 4].forEach((beat) => node.append(text(left + (beat - 1) * 4 * step, 114, beat, { class: "s" })));
+}
+
+function bass() {
+  const node = svg("detail-bass");
+  const { width, height } = fresh(node);
+  const s = survey.sections[picked];
+  const first = (s.start_bar - 1) * 4;
+  const notes = survey.bass.filter(([start]) => start >= first && start < first + Math.min(16, s.bars * 4));
+  if (!notes.length) {
+    node.append(text(0, 24, "no bass here", { class: "s" }));
+    return;
+  }
+  const pitches = [...new Set(notes.map((n) => n[2]))].sort((a, b) => a - b);
+  const left = 28, lane = Math.min(22, (height - 16) / pitches.length);
+  const x = (beat) => left + ((beat - first) / 16) * (width - left);
+  pitches.forEach((midi, i) => {
+    const y = height - 16 - (i + 1) * lane;
+    const [, , , degree] = notes.find((n) => n[2] === midi);
+    node.append(text(0, y + lane / 2 + 4, degree, { class: "s" }), el("line", { class: "grid", x1: left, x2: width, y1: y + lane, y2: y + lane }));
+  });
+  for (const [start, beats, midi, , name] of notes) {
+    const y = height - 16 - (pitches.indexOf(midi) + 1) * lane;
+    const box = el("rect", { class: "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: lane - 4 });
+    box.append(el("title", {}, name));
+    node.append(box);
+  }
+  for (let bar = 0; bar < 4; bar += 1) node.append(text(x(first + bar * 4), height - 2, s.start_bar + bar, { class: "s" }));
+}
+
+function spectrum() {
+  const node = svg("detail-spectrum");
+  const { width, height } = fresh(node);
+  const level = survey.spectrum.per_section[picked].level_db;
+  const { x, grid } = frequencyAxis(0, width, 25, 20000, 0, height - 16);
+  const top = Math.max(...level);
+  const points = survey.spectrum.centers_hz.map((hz, i) => [x(hz), 4 + Math.min(1, (top - level[i]) / 48) * (height - 24)]).filter(([at]) => at >= 0);
+  node.append(...grid, ...refCurve(points, height - 16));
+}
+
+function width() {
+  const node = svg("detail-width");
+  const { width: wide, height } = fresh(node);
+  const bands = survey.stereo.bands;
+  const lane = (height - 4) / bands.length;
+  const hz = (v) => (v >= 1000 ? `${v / 1000}k` : v);
+  [...bands].reverse().forEach((b, i) => {
+    const y = 2 + i * lane;
+    node.append(text(0, y + lane / 2 + 3, `${hz(b.low_hz)}–${hz(b.high_hz)}`, { class: "s" }));
+    node.append(el("rect", { fill: "none", class: "grid", x: 74, y: y + 3, width: wide - 112, height: lane - 7 }));
+    node.append(el("rect", { class: "refbox", x: 74, y: y + 3, width: Math.max(1, (wide - 112) * Math.min(1, b.width)), height: lane - 7 }));
+    node.append(text(wide - 32, y + lane / 2 + 3, b.width.toFixed(2)));
+  });
+}
+
+async function correct(url, fields) {
+  const says = document.getElementById("survey-says");
+  says.textContent = "";
+  const { ok, data } = await post(url, fields);
+  if (!ok) {
+    says.textContent = data.error;
+    return;
+  }
+  const place = document.createElement("div");
+  place.className = "notice";
+  const progress = progressElement("Survey");
+  place.append(progress);
+  document.querySelector(".facts").before(place);
+  const job = await follow(data.job.id, progress);
+  if (job.state === "done") location.assign(data.next);
+  else {
+    place.remove();
+    says.textContent = job.message;
+  }
+}
+
+for (const group of document.querySelectorAll(".fixes")) {
+  group.addEventListener("click", (event) => {
+    const button = event.target.closest("button[data-what]");
+    if (!button) return;
+    correct(group.dataset.correct, { ...button.dataset });
+  });
+  group.querySelector("form")?.addEventListener("submit", (event) => {
+    event.preventDefault();
+    correct(group.dataset.correct, { what: "tempo", bpm: event.target.bpm.value });
+  });
+}
+
+redrawn(() => {
+  tempoEvidence();
+  keyEvidence();
+  loudnessEvidence();
+  pumpEvidence();
+  score();
+  details();
+});
