@@ -2,7 +2,7 @@
 
 Method: (1) part energies per third octave in the main section as a non-negative matrix; levels by bounded least squares in
 the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells of the master
-EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Section levels follow the reference's loudness.
+EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the reference's loudness.
 (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by secant steps on the
 integrated loudness.
 """
@@ -21,7 +21,7 @@ from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, mastered, with_master_gain
-from ersatz.core.song.document import EqBand, Song
+from ersatz.core.song.document import PHRASE_BARS, EqBand, Song
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, Pump, SectionCorrection, Source, Survey
 
@@ -30,8 +30,8 @@ LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
 BELL_Q = 1.9
 MAX_BELL_DB = 9.0
-MAX_MOVE_DB = 12.0
-RIDGE = 0.22
+MAX_MOVE_DB = 9.0
+RIDGE = 0.4
 MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
 LOUDNESS_WITHIN_LU = 0.08
 PUMP_WITHIN_DB, RELEASE_WITHIN = 0.5, 0.08
@@ -169,25 +169,39 @@ def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
 
 
 def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
-    """Cell levels per section, so that the sections stand to each other as the reference's do."""
+    """Levels per phrase, so that the phrases stand to the main section as the reference's do."""
     song = _roughly_loud(song, survey, cache)
     mixdown = Mixdown(song, cache)
     mix = mixdown.samples(0, mixdown.frames, stage="mix")
     steps = step_energy(mastered(mix, song.master), RATE_HZ)
+    own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
+    own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
+    their_t = np.array([s.t_s for s in survey.loudness.short_term])
+    theirs = np.array([s.lufs for s in survey.loudness.short_term])
+    grid = survey.tempo.grid
+    base = _phrase_lufs(theirs, their_t, survey.sections[main].start_s, survey.sections[main].end_s)
     placed = list(song.placed())
-    mine = []
-    for first, section in placed:
-        start, end = song.grid.seconds_of_bar(first), song.grid.seconds_of_bar(first + section.bars)
-        mine.append(integrated_lufs(steps[int(start * 10) : max(int(end * 10), int(start * 10) + 4)]))
-    base = survey.sections[main].loudness_lufs - mine[main]
-    moves = {}
-    for (_, section), theirs, own in zip(placed, survey.sections, mine):
-        move = theirs.loudness_lufs - own - base if own > -69 and theirs.loudness_lufs > -69 else 0.0
-        moves[section.id] = float(np.clip(move, MIN_SECTION_DB, MAX_SECTION_DB))
-    parts = tuple(
-        replace(p, cells=tuple(replace(c, level_db=round(moves.get(c.section, 0.0), 2)) for c in p.cells)) for p in song.parts
-    )
-    return replace(song, parts=parts)
+    first, section = placed[main]
+    own_base = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(first), song.grid.seconds_of_bar(first + section.bars))
+    sections = []
+    for bar, section in placed:
+        levels = []
+        for phrase in range(0, section.bars, PHRASE_BARS):
+            a, b = bar + phrase, bar + min(phrase + PHRASE_BARS, section.bars)
+            wanted = _phrase_lufs(theirs, their_t, grid.seconds_of_bar(a), grid.seconds_of_bar(b)) - base
+            has = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(a), song.grid.seconds_of_bar(b)) - own_base
+            move = wanted - has if has > -45 and wanted > -45 else 0.0
+            levels.append(round(float(np.clip(move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
+        sections.append(replace(section, levels_db=tuple(levels)))
+    return replace(song, sections=tuple(sections))
+
+
+def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: float) -> float:
+    """Mean power of the 3 s windows that lie inside a stretch, or of the one nearest to its middle, LUFS."""
+    inside = (ends_s - 3.0 >= start_s - 0.3) & (ends_s <= end_s + 0.3)
+    if not inside.any():
+        inside = np.arange(len(ends_s)) == int(np.argmin(np.abs(ends_s - 1.5 - (start_s + end_s) / 2)))
+    return float(10 * np.log10(np.mean(10 ** (lufs[inside] / 10))))
 
 
 def _roughly_loud(song: Song, survey: Survey, cache: RenderCache) -> Song:

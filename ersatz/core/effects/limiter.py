@@ -18,9 +18,9 @@ RELEASE = 6000
 #: Samples on each side on which an output sample can depend, a multiple of 64.
 CONTEXT = 6400
 #: A shorter interpolator than the meter's: what it misses is covered by the margin.
-PEAK_HALF_TAPS = 16
+PEAK_HALF_TAPS = 20
 #: What 4x interpolation can miss between its points.
-MARGIN_DB = 0.12
+MARGIN_DB = 0.2
 
 
 @njit(cache=True, nogil=True)

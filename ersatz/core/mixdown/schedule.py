@@ -58,8 +58,8 @@ def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
                 if begin <= tick < end:
                     late = tick + _lateness(note.tick, swing)
                     variant = (note.tick // SIXTEENTH + repeat) % VARIANTS
-                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, cell.level_db,
-                                   variant)  # fmt: skip
+                    level_db = cell.level_db + section.level_db((tick - start) // grid.ticks_per_bar)
+                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, level_db, variant)
 
 
 def _lateness(tick: int, swing: float) -> float:

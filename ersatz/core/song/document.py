@@ -20,6 +20,7 @@ from ersatz.core.serial import from_json, to_json
 SCHEMA = "ersatz.song/1"
 BUSES = ("drums", "bass", "music", "effects")
 DUCK_POINTS = 64
+PHRASE_BARS = 4
 MIN_BPM, MAX_BPM = 40.0, 240.0
 MAX_BARS = 1000
 Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
@@ -89,16 +90,23 @@ class Part:
 
 @dataclass(frozen=True)
 class SongSection:
-    """`gap_beats`: everything falls silent for the last beats of the section."""
+    """`gap_beats`: everything falls silent for the last beats of the section. `levels_db`: how loud each phrase of
+    PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB."""
 
     id: str
     label: Label
     bars: int
     gap_beats: float = 0.0
+    levels_db: tuple[float, ...] = ()
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= MAX_BARS:
             raise ValueError("a section has at least one bar")
+
+    def level_db(self, bar: int) -> float:
+        """Level of the phrase that holds 0-based `bar` of the section."""
+        phrase = bar // PHRASE_BARS
+        return self.levels_db[phrase] if phrase < len(self.levels_db) else 0.0
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,8 @@ from ersatz.core.grid import BarGrid
 from ersatz.core.survey.shared import Shared, frame_means
 
 STEPS = 16
+#: A last bar whose mean power lies 33 dB under the loudest bar's is a tail.
+RUNG_OUT = 5e-4
 
 
 @dataclass(frozen=True)
@@ -44,5 +46,10 @@ class BarTable:
 
 
 def bar_table(shared: Shared, grid: BarGrid) -> BarTable:
+    """The grid's bars up to where the track has rung out: a tail after the last bar is no bar of its own."""
     count = grid.bars_in(shared.duration_s)
-    return BarTable(grid, count, grid.first_downbeat_s + np.arange(count + 1) * grid.bar_s)
+    edges = grid.first_downbeat_s + np.arange(count + 1) * grid.bar_s
+    level = frame_means(shared.mid_power.sum(axis=0) + shared.side_power.sum(axis=0), edges, shared.hop_s)
+    while count > 1 and level[count - 1] < level.max() * RUNG_OUT:
+        count -= 1
+    return BarTable(grid, count, edges[: count + 1])

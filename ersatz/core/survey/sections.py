@@ -120,12 +120,14 @@ def _labels(starts: list[int], lengths: np.ndarray, presence: Presence, energy: 
     count = len(starts)
     level = np.array([mean(energy.full_db, i) for i in range(count)])
     low = np.array([mean(energy.low_db, i) for i in range(count)])
+    middle = np.array([mean(energy.mid_db, i) for i in range(count)])
     rows = {role: np.array([mean(presence.of(role), i) for i in range(count)]) for role in ROLES}
     drive = np.maximum(rows["kick"] / max(float(rows["kick"].max()), 0.3), 0.7 * rows["bass"])
     body = np.maximum.reduce([rows["bass"], rows["chords"], rows["lead"]])
     # A drop is loud, driven from below and has something to play over the drums, as far as the track has it at all.
     full = (level >= level.max() - 3.5) & (low >= low.max() - 5) & (drive > 0.5) & (body > 0.55 * body.max())
-    full &= rows["bass"] > 0.45 * rows["bass"].max()
+    tune = rows["chords"] + rows["lead"]
+    full &= (rows["bass"] > 0.45 * rows["bass"].max()) & (tune > 0.3 * tune.max())
     labels: list[Label] = ["bridge"] * count
     for i in range(count):
         if full[i]:
@@ -145,11 +147,10 @@ def _labels(starts: list[int], lengths: np.ndarray, presence: Presence, energy: 
         if i == count - 1 or (labels[i + 1] == "outro" and labels[i] == "bridge"):
             labels[i] = "outro"
     # At the end a drop that has lost its chords and lead is the outro.
-    tune = rows["chords"] + rows["lead"]
     for i in range(count - 1, 0, -1):
         if labels[i] == "outro":
             continue
-        if labels[i] == "drop" and tune[i] < 0.65 * tune.max() and level[i] < level.max() - 1.0 and full[:i].any():
+        if labels[i] == "drop" and tune[i] < 0.65 * tune.max() and middle[i] < middle.max() - 1.5 and full[:i].any():
             labels[i] = "outro"
             continue
         break
