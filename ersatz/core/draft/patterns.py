@@ -44,9 +44,10 @@ BASSES: dict[str, tuple[tuple[tuple[int, int, int | None], ...], ...]] = {
     "reese": (((0, 6, 0), (7, 3, 0), (11, 5, 0)), ((0, 8, 0), (10, 6, 0))),
     "sustained": (((0, 16, 0),), ((0, 10, 0), (10, 6, 0))),
 }  # fmt: skip
-#: Degrees per bar. All start on the tonic: a loop that doesn't is heard in the key of whatever it starts on.
+#: Degrees per bar. All start on the tonic, and the longer ones come back to it from the dominant: a loop that doesn't is heard
+#: in the key of whatever it starts on.
 PROGRESSIONS = {
-    ("four", "minor"): ((0, 3, 5, 4), (0, 6, 3, 5), (0, 5, 3, 4), (0, 2, 3, 5), (0, 6, 5, 4), (0, 3, 0, 6)),
+    ("four", "minor"): ((0, 3, 5, 4), (0, 5, 3, 4), (0, 6, 5, 4), (0, 2, 5, 4), (0, 0, 3, 4), (0, 0, 5, 4)),
     ("four", "major"): ((0, 4, 5, 3), (0, 3, 1, 4), (0, 2, 3, 4), (0, 5, 3, 4)),
     ("few", "minor"): ((0, 0, 5, 6), (0, 0, 3, 0), (0, 0, 6, 5)),
     ("few", "major"): ((0, 0, 3, 4), (0, 0, 5, 3)),
@@ -135,18 +136,21 @@ def bass_pattern(style: Style, key: Key, degrees: tuple[int, ...], low_midi: int
 
 
 def voicings(key: Key, degrees: tuple[int, ...]) -> list[tuple[int, ...]]:
-    """Triad with seventh on each degree, every voice going to its nearest neighbour."""
+    """Four voices per degree, each going to its nearest neighbour: tonic and dominant as plain triads, which say the key, the
+    others with their seventh."""
     out: list[tuple[int, ...]] = []
     for degree in degrees:
-        classes = [key.degree_midi(degree + third, 60) % 12 for third in (0, 2, 4, 6)]
+        classes = [key.degree_midi(degree + third, 60) % 12 for third in (0, 2, 4, 7 if degree in (0, 4) else 6)]
         if not out:
-            chord = sorted(57 + (c - 57) % 12 for c in classes)
+            chord = sorted(57 + (c - 57) % 12 for c in classes[:3])
+            chord.append(57 + (classes[3] - 57) % 12 + (12 if classes[3] in classes[:3] else 0))
+            chord.sort()
         else:
             centre = sum(out[-1]) / 4
             chord = []
             for c in classes:
-                near = min((m for m in range(50, 78) if m % 12 == c), key=lambda m: (abs(m - centre), m))
-                chord.append(near)
+                free = [m for m in range(50, 80) if m % 12 == c and m not in chord]
+                chord.append(min(free, key=lambda m: (abs(m - centre), m)))
             chord.sort()
         out.append(tuple(chord))
     return out
