@@ -136,13 +136,15 @@ def _parts(
     lead_b = patterns.lead_pattern(style, key, degrees, 72, rng)
 
     def part(
-        role: Role, part_id: str, name: str, sound: Sound, bus: str, found: dict[str, Pattern], follow: str | None = None,
+        role: Role, part_id: str, name: str, sound: Sound, bus: str, found: dict[str, Pattern], drops_only: bool = False,
         **settings: float,
     ) -> Part:  # fmt: skip
         duck = depth * DUCK_SHARE.get(role, 0.0)
         if "duck_db" in settings:
             duck = depth * settings.pop("duck_db")
-        cells = _cells(survey, sections, follow or role, found)
+        cells = _cells(survey, sections, role, found)
+        if drops_only:
+            cells = tuple(c if label == "drop" else replace(c, on=False) for c, label in zip(cells, (s.label for s in sections)))
         return Part(part_id, name, role, sound, bus, found, cells, duck_db=round(duck, 2), **settings)  # type: ignore[arg-type]
 
     only = patterns.PHRASE_BARS
@@ -163,11 +165,11 @@ def _parts(
              {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
         part("bass", "bass", "Bass", reese if style.bass[0] == "reese" else Sound("bass"), "bass",
              {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0),
-        part("chords", "pad", "Pad", Sound("stack", {"attack_ms": 40.0, "cutoff_hz": 1600.0, "release_ms": 260.0}), "music",
+        part("chords", "pad", "Pad", Sound("stack", {"attack_ms": 40.0, "cutoff_hz": 2600.0, "release_ms": 260.0}), "music",
              {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0),
         part("chords", "stabs", "Stabs", Sound("stack", {"attack_ms": 2.0, "cutoff_hz": 3200.0, "release_ms": 110.0,
              "envelope_octaves": 1.8, "envelope_ms": 160.0, "detune_cents": 10.0}), "music",
-             {"A": patterns.stab_pattern(chords, rng)}, gain_db=-19.0, low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
+             {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0, low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
         part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", lead_sound, "music",
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip

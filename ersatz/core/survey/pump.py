@@ -30,6 +30,8 @@ LEAST_DB = 1.5
 #: More than complete ducking: silence between hits, not a ducker.
 MOST_DB = 36.0
 MIN_HITS = 12
+#: Spread between hits from which on a band's curve says little.
+UNEVEN_DB = 4.0
 BAND_RANGES = {"low": (20.0, 200.0), "mid": (200.0, 2800.0), "high": (2800.0, 18_000.0)}
 
 
@@ -182,7 +184,10 @@ def _folded(
     early = (offsets > (0.0 if is_side else COVERED_S)) & (offsets < 0.3 * offsets[-1])
     late = offsets > 0.6 * offsets[-1]
     dips = relative[:, early].mean(axis=1) < relative[:, late].mean(axis=1) - 1.0
-    agreement = float(np.clip(2 * dips.mean() - 1, 0, 1)) + 0.02
+    # A ducker does the same to every beat; what plays on some beats only differs from hit to hit.
+    low, high = np.percentile(relative, [25, 75], axis=0)
+    unevenness_db = float(np.mean(high - low))
+    agreement = (float(np.clip(2 * dips.mean() - 1, 0, 1)) + 0.02) * float(np.exp(-((unevenness_db / UNEVEN_DB) ** 2)) + 1e-3)
     recovered = float(np.median(np.sort(curve)[-POINTS // 5 :]))
     return np.minimum(curve - recovered, 0.0), agreement
 
@@ -195,6 +200,7 @@ def _as_ducking(shape: np.ndarray) -> np.ndarray:
     rising = np.concatenate([np.full(bottom, smooth[bottom]), _isotonic(smooth[bottom:])])
     fall = np.minimum.accumulate(smooth[: bottom + 1])
     rising[: bottom + 1] = fall
+    rising[bottom:] = np.convolve(np.pad(rising[bottom:], 2, mode="edge"), np.ones(5) / 5, "valid")
     # The last stretch is recovery by definition.
     return np.asarray(np.minimum(rising - float(np.median(rising[-POINTS // 6 :])), 0.0))
 
