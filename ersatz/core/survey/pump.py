@@ -31,7 +31,7 @@ LEAST_DB = 1.5
 MOST_DB = 36.0
 MIN_HITS = 12
 #: Spread between hits from which on a band's curve says little.
-UNEVEN_DB = 4.0
+UNEVEN_DB = 9.0
 BAND_RANGES = {"low": (20.0, 200.0), "mid": (200.0, 2800.0), "high": (2800.0, 18_000.0)}
 
 

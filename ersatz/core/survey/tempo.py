@@ -21,6 +21,8 @@ from ersatz.core.survey.shared import TONAL_HOP, TONAL_HZ, Shared, frame_means
 MIN_BPM, MAX_BPM = 70.0, 190.0
 #: Log-normal prior over tempo in octaves: centre and spread of the styles that the trade makes.
 PRIOR_BPM, PRIOR_OCTAVES = 127.0, 0.42
+#: Outside these the octave is looked at twice; a place with less than EMPTY of the other's onsets has no drum.
+SLOW_BPM, FAST_BPM, EMPTY = 86.0, 158.0, 0.4
 #: A grid line this little before the file's start counts as its start.
 EARLY_S = 0.03
 BEATS_PER_BAR = 4
@@ -67,7 +69,7 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     score = raw * np.exp(-0.5 * (np.log2(tempi / PRIOR_BPM) / PRIOR_OCTAVES) ** 2)
     score /= max(float(score.max()), 1e-12)
     guesses = _peaks(tempi, score)
-    chosen = guesses[0].bpm if bpm is None else bpm
+    chosen = _octave(shared, guesses[0].bpm) if bpm is None else bpm
     fine = _refine(magnitude, bin_hz, chosen) if bpm is None else bpm
     coherence, drift = _coherence(onset, rate, fine)
     contrast = float(raw[np.argmin(np.abs(tempi - chosen))] / max(float(np.median(raw)), 1e-12))
@@ -109,6 +111,27 @@ def _peaks(tempi: np.ndarray, score: np.ndarray) -> list[TempoGuess]:
             if len(found) == 5:
                 break
     return found
+
+
+def _octave(shared: Shared, bpm: float) -> float:
+    """The octave that a DJ would count, where the onsets leave it open: kick or backbeat stands on every beat.
+
+    Above FAST_BPM, a beat of which every second place is empty is counted at half; below SLOW_BPM, a beat with as much
+    halfway as on it is counted at double time.
+    """
+    if SLOW_BPM <= bpm <= FAST_BPM:
+        return bpm
+    period = 60 / bpm * (2 if bpm > FAST_BPM else 1)
+    bins = 64
+    curve = _unit(_fold(shared.onsets(20, 155), shared.hop_s, period, bins))
+    curve = curve + _unit(_fold(shared.onsets(600, 3600), shared.hop_s, period, bins))
+    wide = np.max([np.roll(curve, k) for k in range(-3, 4)], axis=0)
+    place = int(np.argmax(wide + np.roll(wide, bins // 2)))
+    pair = sorted((float(wide[place]), float(wide[(place + bins // 2) % bins])))
+    filled = pair[0] / max(pair[1], 1e-9)
+    if bpm > FAST_BPM:
+        return bpm / 2 if filled < EMPTY and bpm / 2 >= MIN_BPM else bpm
+    return bpm * 2 if filled > 1 - EMPTY / 2 else bpm
 
 
 def _alternatives(

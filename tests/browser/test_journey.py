@@ -1,0 +1,143 @@
+"""The main path through a real browser: a file in, a remake out, and what happens when things die on the way."""
+
+import os
+import signal
+
+import mido
+import pytest
+import soundfile
+
+pytestmark = pytest.mark.browser
+LONG_MS = 150_000
+
+#: Level of what the page plays, dBFS, measured for half a second on the player's own output.
+HEARD = """async () => {
+  const { player } = await import('/static/studio/frame.js');
+  const analyser = player.context.createAnalyser();
+  analyser.fftSize = 16384;
+  player.output.connect(analyser);
+  await new Promise((r) => setTimeout(r, 500));
+  const data = new Float32Array(analyser.fftSize);
+  analyser.getFloatTimeDomainData(data);
+  return 10 * Math.log10(data.reduce((s, v) => s + v * v, 0) / data.length + 1e-12);
+}"""
+POSITION = "async () => (await import('/static/studio/frame.js')).player.position()"
+
+
+def upload(page, path):
+    page.goto("/")
+    page.set_input_files("#file", str(path))
+
+
+def test_from_a_file_to_an_export(page, server, real_track, tmp_path):
+    upload(page, real_track)
+    page.get_by_role("button", name="Draft a remake").wait_for(timeout=60_000)
+    page.locator("article .portrait path").first.wait_for()
+
+    page.locator("article h2 a").click()
+    page.locator("#score svg rect.refbox").first.wait_for()
+    bpm = page.locator("#f-tempo + p .v").inner_text()
+    assert 60 < float(bpm) < 200
+
+    page.get_by_role("button", name="Draft a remake").click()
+    page.locator(".cell").first.wait_for(timeout=LONG_MS)
+
+    # Listen: the position moves, both sides sound, flipping keeps the place.
+    page.keyboard.press("Space")
+    page.wait_for_function("document.querySelector('#play').classList.contains('is-playing')")
+    page.wait_for_timeout(1500)
+    remake_level = page.evaluate(HEARD)
+    before = page.evaluate(POSITION)
+    page.keyboard.press("x")
+    assert page.locator("#hear-reference").get_attribute("aria-pressed") == "true"
+    page.wait_for_timeout(400)
+    reference_level = page.evaluate(HEARD)
+    assert page.evaluate(POSITION) > before > 0
+    assert remake_level > -60
+    assert reference_level > -60
+    assert "equal loudness" in page.locator("#level").inner_text()
+    page.keyboard.press("x")
+
+    # Switch off all that plays here: the change is heard while it plays.
+    page.keyboard.press("Home")
+    page.keyboard.press("l")
+    column = page.locator(".cell[data-cell$='.0'][aria-pressed='true']")
+    while column.count():
+        with page.expect_response(lambda r: "/edit/" in r.url and r.status == 200):
+            column.first.click()
+        page.wait_for_timeout(80)
+    page.wait_for_timeout(2500)
+    assert page.evaluate(HEARD) < remake_level - 20
+    assert page.get_by_role("button", name="Undo: ").is_enabled()
+
+    # Undo by the keyboard until the draft stands again.
+    while page.locator("#undo").is_enabled():
+        with page.expect_response(lambda r: "/undo/" in r.url):
+            page.locator("h1").click()
+            page.keyboard.press("Control+z")
+        page.wait_for_timeout(60)
+    page.wait_for_timeout(2500)
+    assert page.evaluate(HEARD) > -60
+    page.keyboard.press("l")
+    page.keyboard.press("Space")
+
+    page.get_by_role("link", name="Gap").click()
+    page.locator(".figures-table tbody tr").first.wait_for(timeout=60_000)
+    assert "matched" in page.locator(".figures-table caption").inner_text()
+    # The place was kept from page to page.
+    assert page.evaluate(POSITION) >= 0
+
+    page.get_by_role("link", name="Handover").click()
+    for name, check in (("MIDI", lambda p: mido.MidiFile(p).tracks), ("WAV", lambda p: soundfile.info(p).frames)):
+        row = page.locator("tr", has_text=name)
+        with page.expect_download(timeout=60_000) as download:
+            row.get_by_role("button").click()
+        path = tmp_path / download.value.suggested_filename
+        download.value.save_as(path)
+        assert check(str(path))
+    assert page.problems == []
+
+
+def test_bad_files_get_a_sentence_and_the_shelf_stays_whole(page, server, tmp_path):
+    page.goto("/")
+    for name, content, says in (
+        ("letter.wav", b"dear producer, this is a letter" * 40, "can't be read as audio"),
+        ("empty.flac", b"", "empty"),
+        ("holiday.mp4", b"\x00\x00\x00\x20ftypisom" + b"\x00" * 900, "doesn't look like audio"),
+        ("holiday.wav", b"\x00\x00\x00\x20ftypisom" + b"\x00" * 900, "video"),
+    ):
+        path = tmp_path / name
+        path.write_bytes(content)
+        page.set_input_files("#file", str(path))
+        page.get_by_text(says).first.wait_for(timeout=20_000)
+    page.reload()
+    assert page.get_by_role("button", name="Draft a remake").count() == 0
+    assert server.answers()
+
+
+def test_a_killed_worker_finishes_its_job_after_a_restart(page, server, club_file):
+    upload(page, club_file)
+    page.get_by_text("waiting").or_(page.locator(".job-says")).first.wait_for()
+    pids = server.worker_pids()
+    assert pids
+    for pid in pids:
+        os.kill(pid, signal.SIGKILL)
+    server.process.wait(20)
+    server.start()
+    page.goto("/")
+    page.get_by_role("button", name="Draft a remake").wait_for(timeout=60_000)
+
+
+def test_keyboard_help_and_zoom(page, server, club_file):
+    upload(page, club_file)
+    page.get_by_role("button", name="Draft a remake").wait_for(timeout=60_000)
+    page.keyboard.press("?")
+    assert page.locator("#keys").is_visible()
+    page.keyboard.press("Escape")
+    page.locator("article h2 a").click()
+    page.locator("#score svg rect.refbox").first.wait_for()
+    # 200 % zoom of a 1280 pixel window: nothing is cut off sideways.
+    page.set_viewport_size({"width": 640, "height": 400})
+    page.wait_for_timeout(200)
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth + 1")
+    assert page.problems == []

@@ -1,0 +1,111 @@
+"""Drafts: repeatable, on the reference's plan, with notes of their own, brought to its balance. Gaps: what differs."""
+
+from dataclasses import replace
+from itertools import pairwise
+
+import pytest
+
+from ersatz.core.draft import draft_song, match_song
+from ersatz.core.draft.match import survey_remake
+from ersatz.core.draft.patterns import PROGRESSIONS, voicings
+from ersatz.core.draft.styles import STYLES, choose_style
+from ersatz.core.errors import NoTempo, UnusableDocument
+from ersatz.core.gap import compare
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.pitch import Key
+
+
+def test_the_same_seed_gives_the_same_song_and_another_seed_another(club_survey):
+    assert draft_song(club_survey, 5) == draft_song(club_survey, 5)
+    assert draft_song(club_survey, 5).sha() != draft_song(club_survey, 6).sha()
+
+
+@pytest.mark.parametrize("style", [s.name for s in STYLES])
+def test_every_style_drafts_on_the_references_plan(club_survey, style):
+    song = draft_song(club_survey, 2, style)
+    assert song.bpm == club_survey.tempo.bpm
+    assert [(s.label, s.bars) for s in song.sections] == [(s.label, s.bars) for s in club_survey.sections]
+    key = Key(song.tonic, song.mode)
+    for part in song.parts:
+        for pattern in part.patterns.values():
+            assert pattern.notes
+            assert all(0 <= n.tick < pattern.bars * 3840 and 0 < n.velocity <= 1 for n in pattern.notes)
+            if part.role in ("bass", "chords", "lead"):
+                assert {n.midi % 12 for n in pattern.notes} <= set(key.pitch_classes)
+
+
+def test_parts_play_where_the_reference_has_them(club_survey, song):
+    drums, main = song.sections[0], song.sections[club_survey.main_section()]
+    assert song.part("kick").cell(drums.id).on
+    assert not song.part("pad").cell(drums.id).on
+    assert song.part("pad").cell(main.id).on
+
+
+def test_ducking_is_set_from_the_measured_curve(club_survey, song):
+    assert song.part("pad").duck_db == pytest.approx(club_survey.pump.depth_db, rel=0.01)
+    assert song.part("kick").duck_db == 0
+    assert max(song.ducking.shape) == pytest.approx(1.0, abs=0.01)
+
+
+def test_without_a_steady_beat_a_draft_asks_for_a_tempo(club_survey):
+    unsure = replace(club_survey, tempo=replace(club_survey.tempo, confidence=0.2))
+    with pytest.raises(NoTempo, match="tempo"):
+        draft_song(unsure)
+
+
+def test_an_unknown_style_is_refused(club_survey):
+    with pytest.raises(UnusableDocument, match="polka"):
+        draft_song(club_survey, style_name="polka")
+
+
+def test_styles_follow_tempo_and_kick():
+    four = tuple(float(i % 4 == 0) for i in range(16))
+    two_step = tuple(float(i in (0, 10)) for i in range(16))
+    assert choose_style(174, two_step).name == "drum-and-bass"
+    assert choose_style(138, four).name == "uplifting-trance"
+    assert choose_style(150, four).name == "hard-techno"
+    assert choose_style(131, two_step).name == "future-garage"
+
+
+@pytest.mark.parametrize("degrees", [p for (kind, mode), ps in PROGRESSIONS.items() if mode == "minor" for p in ps])
+def test_voices_of_chords_move_little_and_stay_in_the_key(degrees):
+    key = Key("Bb", "minor")
+    chords = voicings(key, degrees)
+    for a, b in pairwise(chords):
+        assert max(abs(x - y) for x, y in zip(a, b)) <= 9
+    assert all(m % 12 in key.pitch_classes for chord in chords for m in chord)
+    assert all(len(set(chord)) == 4 for chord in chords)
+
+
+@pytest.fixture(scope="module")
+def matched(club_survey):
+    cache = RenderCache()
+    song = match_song(draft_song(club_survey, 4), club_survey, cache)
+    return song, survey_remake(Mixdown(song, cache).whole(), song)
+
+
+def test_an_untouched_draft_meets_its_reference(club_survey, matched):
+    gap = compare(club_survey, matched[1])
+    assert gap.figure("Tempo").verdict == "matched"
+    assert abs(gap.figure("Loudness").difference) <= 0.3
+    assert gap.figure("True peak").remake <= -0.95
+    assert gap.figure("Balance, mean").difference <= 2.5
+    assert abs(gap.figure("Pump depth").difference) <= 2.0
+    assert abs(gap.figure("Width above 270 Hz").difference) <= 0.15
+
+
+def test_a_track_against_itself_has_no_gap(club_survey):
+    gap = compare(club_survey, club_survey)
+    assert all(f.verdict == "matched" for f in gap.figures if f.name != "True peak")
+    assert all(f.difference in (None, 0.0) for f in gap.figures)
+    assert set(gap.spectrum_difference_db) == {0.0}
+
+
+def test_what_differs_is_said_with_its_size(club_survey):
+    louder = replace(club_survey, loudness=replace(club_survey.loudness, integrated_lufs=club_survey.loudness.integrated_lufs + 3))
+    figure = compare(club_survey, louder).figure("Loudness")
+    assert figure.difference == pytest.approx(3.0)
+    assert figure.verdict == "off"
+    near = replace(club_survey, tempo=replace(club_survey.tempo, swing_percent=club_survey.tempo.swing_percent + 1.5))
+    assert compare(club_survey, near).figure("Swing").verdict == "close"

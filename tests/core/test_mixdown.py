@@ -1,0 +1,196 @@
+"""The render graph: pieces equal the whole, the same song gives the same samples, the master keeps its promises."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ersatz.core.effects import eq, limiter, space
+from ersatz.core.effects.ducking import duck_curve_db
+from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import BLOCK, RATE_HZ, Mixdown, mastered
+from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
+from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound
+from ersatz.core.song.edits import SwitchPart
+from ersatz.core.voices import VOICES, render_note
+
+
+@pytest.fixture(scope="module")
+def short(song):
+    """Eight bars with everything on and ducking."""
+    sections = (SongSection("s1", "drop", 8),)
+    parts = tuple(replace(p, cells=tuple(replace(c, section="s1", on=True, entry_bars=0, exit_bars=0) for c in p.cells[:1]),
+                          duck_db=6.0 if p.role in ("bass", "chords") else 0.0) for p in song.parts)  # fmt: skip
+    return replace(song, sections=sections, parts=parts, master=replace(song.master, gain_db=6.0))
+
+
+@pytest.fixture(scope="module")
+def whole(short):
+    mixdown = Mixdown(short)
+    return mixdown.samples(0, mixdown.frames)
+
+
+def test_bars_rendered_alone_equal_the_same_bars_of_the_whole(short, whole):
+    for first, last in ((1, 1), (3, 5), (8, 8)):
+        mixdown = Mixdown(short, RenderCache())
+        start, stop = mixdown.bar_range(first, last)
+        np.testing.assert_array_equal(mixdown.samples(start, stop), whole[:, start:stop])
+
+
+def test_the_same_song_gives_the_same_samples(short, whole):
+    mixdown = Mixdown(short, RenderCache())
+    np.testing.assert_array_equal(mixdown.samples(0, BLOCK), whole[:, :BLOCK])
+
+
+def test_a_render_through_the_disk_is_the_same(short, whole, tmp_path):
+    Mixdown(short, RenderCache(tmp_path)).samples(0, BLOCK)
+    second = RenderCache(tmp_path)
+    np.testing.assert_array_equal(Mixdown(short, second).samples(0, BLOCK), whole[:, :BLOCK])
+    assert second.computed == 0 or second.computed < 10
+
+
+def test_a_part_off_in_one_section_changes_only_what_it_touches(song):
+    cache = RenderCache()
+    mixdown = Mixdown(song, cache)
+    last = list(song.placed())[-1]
+    edited = Mixdown(SwitchPart("kick", last[1].id, not song.part("kick").cell(last[1].id).on).apply(song), cache)
+    start, stop = mixdown.bar_range(1, 1)
+    before = mixdown.samples(start, stop)
+    computed = cache.computed
+    np.testing.assert_array_equal(edited.samples(start, stop), before)
+    assert cache.computed == computed
+
+
+def test_trying_a_master_on_a_mix_equals_rendering_with_it(short, whole):
+    mixdown = Mixdown(short)
+    mix = mixdown.samples(0, mixdown.frames, stage="mix")
+    np.testing.assert_allclose(mastered(mix, short.master), whole, atol=2e-7)
+
+
+def test_the_ceiling_holds_at_true_peak(short):
+    hot = replace(short, master=replace(short.master, gain_db=24.0, ceiling_dbtp=-1.0))
+    samples = Mixdown(hot).samples(0, BLOCK * 3)
+    # The cut at the end is a step of its own, with overshoot of its own: faded, so that the limiter alone is judged.
+    samples[:, -400:] *= np.linspace(1, 0, 400, dtype=np.float32)
+    assert true_peak_dbtp(samples, RATE_HZ) <= -0.95
+
+
+def test_stereo_is_mono_below_the_masters_cut(short, whole):
+    side = eq.apply(eq.high_cut(50, RATE_HZ, 4), whole[0] - whole[1])
+    mid = eq.apply(eq.high_cut(50, RATE_HZ, 4), whole[0] + whole[1])
+    assert np.square(side).sum() < 1e-3 * np.square(mid).sum()
+
+
+def test_a_gap_is_silent_for_notes(short):
+    gapped = replace(short, sections=(replace(short.sections[0], gap_beats=2.0),))
+    end = gapped.grid.ticks_of_bar(9)
+    for part in gapped.parts:
+        assert all(n.end <= end - 2 * 960 + gapped.swing_ticks() for n in sounding_notes(gapped, part))
+    assert duck_triggers(gapped, RATE_HZ).max() < gapped.grid.sample_of_ticks(end - 2 * 960, RATE_HZ)
+
+
+def test_swing_delays_odd_sixteenths_only(short):
+    hats = short.part("hats")
+    straight = schedule_part(replace(short, swing_percent=50.0), hats, RATE_HZ)
+    swung = schedule_part(replace(short, swing_percent=56.0), hats, RATE_HZ)
+    moved = {s.start - a.start for a, s in zip(straight, swung)}
+    late = round(0.06 * short.grid.beat_s / 2 * RATE_HZ)
+    assert moved <= {0, late - 1, late, late + 1}
+    assert len(moved) > 1
+
+
+def test_phrase_levels_reach_the_notes(short):
+    levelled = replace(short, sections=(replace(short.sections[0], levels_db=(-6.0,)),))
+    levels = [(n.start < 4 * 3840, n.level_db) for n in sounding_notes(levelled, short.part("kick"))]
+    assert {level for early, level in levels if early} == {-6.0}
+    assert {level for early, level in levels if not early} == {0.0}
+
+
+def test_ducking_pulls_the_part_down_by_its_depth(short):
+    pad = replace(short.part("pad"), duck_db=12.0)
+    ducking = Ducking("1/4", tuple([1.0] * 16 + [0.0] * (DUCK_POINTS - 16)))
+    ducked = replace(short, parts=(pad,), ducking=ducking)
+    open_ = replace(ducked, parts=(replace(pad, duck_db=0.0),))
+    a = Mixdown(ducked).solo_part(ducked.parts[0], 0, BLOCK)
+    b = Mixdown(open_).solo_part(open_.parts[0], 0, BLOCK)
+    at = int(0.1 * short.grid.beat_s * RATE_HZ) + short.grid.sample_of_ticks(960, RATE_HZ)
+    assert np.abs(a[:, at]).max() == pytest.approx(np.abs(b[:, at]).max() * 10 ** (-12 / 20), rel=1e-3)
+
+
+def test_the_duck_curve_is_the_same_in_any_piece():
+    triggers = np.arange(0, 200_000, 22_050)
+    shape = np.linspace(1, 0, DUCK_POINTS)
+    whole = duck_curve_db(0, 100_000, triggers, shape, 22_050.0)
+    np.testing.assert_array_equal(whole[40_000:60_000], duck_curve_db(40_000, 20_000, triggers, shape, 22_050.0))
+    assert whole.max() <= 1.0
+    assert np.abs(np.diff(whole)).max() < 0.02
+
+
+def test_the_limiter_never_exceeds_its_gain_and_leaves_soft_music_alone():
+    rng = np.random.default_rng(2)
+    soft = rng.standard_normal((2, 20_000)) * 0.05
+    np.testing.assert_allclose(limiter.limit(soft, -1.0), soft, atol=1e-12)
+    loud = soft.copy()
+    loud[:, 10_000] = 3.0
+    out = limiter.limit(loud, -1.0)
+    assert np.abs(out).max() <= 10 ** (-1 / 20)
+    np.testing.assert_allclose(out[:, : 10_000 - limiter.LOOK_AHEAD - 1], soft[:, : 10_000 - limiter.LOOK_AHEAD - 1], atol=1e-12)
+
+
+def test_the_clipper_is_linear_under_its_knee_and_bounded_above():
+    quiet = np.random.default_rng(4).standard_normal((2, 4000)) * 0.1
+    np.testing.assert_array_equal(limiter.soft_clip(quiet), quiet)
+    tone = 2.0 * np.sin(2 * np.pi * 100 * np.arange(8000) / RATE_HZ)
+    clipped = limiter.soft_clip(np.stack([tone, tone]))
+    assert 1.0 < np.abs(clipped).max() < 1.35
+
+
+def test_a_bell_has_its_gain_at_its_centre():
+    response = eq.response_db(eq.bell(EqBand(500.0, 6.0, 1.5), RATE_HZ)[None], np.array([500.0, 20.0, 15_000.0]), RATE_HZ)
+    assert response[0] == pytest.approx(6.0, abs=0.05)
+    assert np.abs(response[1:]).max() < 0.15
+
+
+@pytest.mark.parametrize("decay_s", [0.8, 2.0, 4.0])
+def test_the_reverb_decays_in_its_time(decay_s):
+    response = space.reverb_response(Reverb(decay_s=decay_s, pre_delay_ms=0.0), RATE_HZ)
+    middle = eq.apply(eq.low_cut(1200, RATE_HZ), eq.apply(eq.high_cut(3500, RATE_HZ), response[0]))
+    energy = np.cumsum(np.square(middle)[::-1])[::-1]
+    level = 10 * np.log10(energy / energy[0])
+    fall = np.flatnonzero(level < -35)[0] - np.flatnonzero(level < -5)[0]
+    assert 2 * fall / RATE_HZ == pytest.approx(decay_s, rel=0.1)
+
+
+def test_echoes_stand_on_the_grid():
+    response = space.delay_response(Delay(steps=3, feedback=0.5, low_cut_hz=20, high_cut_hz=18_000), 120.0, RATE_HZ)
+    step = 3 * 60 / 120 / 4 * RATE_HZ
+    for k in (1, 2, 3):
+        near = np.abs(response[:, int(k * step) - 30 : int(k * step) + 30]).max(axis=0)
+        assert abs(int(near.argmax()) - 30) <= 2
+
+
+@pytest.mark.parametrize("voice", VOICES)
+def test_every_voice_is_heard_ends_in_silence_and_repeats_itself(voice):
+    note = render_note(Sound(voice), 48, RATE_HZ // 2, 0.9, RATE_HZ)
+    assert note.shape[0] == 2
+    assert np.isfinite(note).all()
+    assert 0.02 < np.abs(note).max() < 4
+    assert np.abs(note[:, -1]).max() < 1e-3
+    np.testing.assert_array_equal(note, render_note(Sound(voice), 48, RATE_HZ // 2, 0.9, RATE_HZ))
+
+
+@pytest.mark.parametrize("voice", [v for v, spec in VOICES.items() if spec.pitched])
+@pytest.mark.parametrize("midi", [45, 57])
+def test_pitched_voices_are_in_tune(voice, midi):
+    note = render_note(Sound(voice, {"detune_cents": 0.0}), midi, RATE_HZ * 2, 0.9, RATE_HZ).sum(axis=0)
+    spectrum = np.abs(np.fft.rfft(note[4000:] * np.hanning(len(note) - 4000), 1 << 19))
+    hz = 440 * 2 ** ((midi - 69) / 12)
+    width = RATE_HZ / (1 << 19)
+    near = slice(int(hz * 0.97 / width), int(hz * 1.03 / width))
+    found = (near.start + int(spectrum[near].argmax())) * width
+    assert 1200 * np.log2(found / hz) == pytest.approx(0, abs=8)
+
+
+def test_loudness_of_a_render_is_measurable(whole):
+    assert -40 < integrated_lufs(step_energy(whole, RATE_HZ)) < 0

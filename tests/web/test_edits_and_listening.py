@@ -1,0 +1,209 @@
+"""Edits with revisions, undo and redo, two writers; audio by bars; jobs that are cancelled, fail or lose their worker."""
+
+import io
+import json
+from datetime import timedelta
+
+import numpy as np
+import pytest
+import soundfile
+from django.urls import reverse
+from django.utils import timezone
+
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.song.edits import SetPartGain
+from ersatz.studio.jobs import work
+from ersatz.studio.models import Job, Measurement, Remake
+
+
+def edit(web, remake, revision, **fields):
+    return web.post(
+        reverse("edit", args=[remake.pk]), json.dumps({"revision": revision, "edit": fields}), content_type="application/json"
+    )
+
+
+def switch(on):
+    return {"kind": "switch_part", "part": "kick", "section": "s1", "on": on}
+
+
+def test_an_edit_makes_a_revision_that_can_be_undone_and_redone(web, remake):
+    first = remake.revision.sha
+    state = edit(web, remake, 1, **switch(False)).json()
+    assert state["revision"] == 2
+    assert state["sha"] != first
+    assert state["undo"].startswith("Kick off in")
+    undone = web.post(reverse("undo", args=[remake.pk])).json()
+    assert undone["sha"] == first
+    assert undone["redo"] == state["undo"]
+    assert web.post(reverse("redo", args=[remake.pk])).json()["sha"] == state["sha"]
+
+
+def test_undo_stops_at_the_draft(web, remake):
+    for _ in range(3):
+        state = web.post(reverse("undo", args=[remake.pk])).json()
+    assert state["revision"] == 1
+    assert state["undo"] is None
+
+
+def test_an_edit_after_undo_drops_what_was_undone(web, remake):
+    edit(web, remake, 1, **switch(False))
+    web.post(reverse("undo", args=[remake.pk]))
+    state = edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0).json()
+    assert state["revision"] == 2
+    assert state["redo"] is None
+    assert [r.number for r in remake.revisions.all()] == [1, 2]
+
+
+def test_two_windows_never_overwrite_each_other_silently(web, remake):
+    edit(web, remake, 1, **switch(False))
+    late = edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0)
+    assert late.status_code == 409
+    assert "Kick off in" in late.json()["error"]
+    assert late.json()["state"]["revision"] == 2
+    assert Remake.objects.get(pk=remake.pk).head == 2
+
+
+@pytest.mark.parametrize(
+    "body",
+    ["", "[]", '{"revision": 1}', '{"revision": "x", "edit": {}}', '{"revision": 1, "edit": {"kind": "explode"}}',
+     '{"revision": 1, "edit": {"kind": "set_part_gain", "part": "kick", "gain_db": 500}}'],
+)  # fmt: skip
+def test_edits_that_cant_be_read_get_a_sentence(web, remake, body):
+    answer = web.post(reverse("edit", args=[remake.pk]), body, content_type="application/json")
+    assert answer.status_code == 400
+    assert answer.json()["error"].endswith(".")
+    assert remake.revisions.count() == 1
+
+
+def flac(answer):
+    assert answer.status_code == 200
+    assert "immutable" in answer["Cache-Control"]
+    return soundfile.read(io.BytesIO(answer.content), dtype="float32", always_2d=True)[0].T
+
+
+def test_bars_of_the_remake_are_the_mixdowns_samples(web, remake, song):
+    got = flac(web.get(reverse("listen-remake", args=[remake.pk, song.sha(), 9, 10])))
+    mixdown = Mixdown(song)
+    start, stop = mixdown.bar_range(9, 10)
+    np.testing.assert_allclose(got, mixdown.samples(start, stop), atol=2 / 32768)
+
+
+def test_chunks_of_the_reference_join_without_a_seam(web, reference, club_audio):
+    key = reference.listening_key(reference.survey)
+    parts = [flac(web.get(reverse("listen-reference", args=[reference.pk, key, a, a + 3]))) for a in (1, 5)]
+    joined = np.concatenate(parts, axis=1)
+    start = reference.survey.tempo.grid.sample_of_bar(1, 44_100)
+    np.testing.assert_allclose(joined, club_audio.samples[:, start : start + joined.shape[1]], atol=2 / 32768)
+
+
+def test_audio_has_no_address_outside_its_song(web, remake, reference, song):
+    for first, last in ((0, 4), (5, 4), (1, 400)):
+        assert web.get(f"/listen/remake/{remake.pk}/{song.sha()}/{first}-{last}.flac").status_code == 404
+    assert web.get(reverse("listen-remake", args=[remake.pk, "0" * 24, 1, 4])).status_code == 404
+    assert web.get(reverse("listen-reference", args=[reference.pk, "0" * 24, 1, 4])).status_code == 404
+
+
+def test_a_measurement_follows_the_song(web, remake, job_for):
+    revision = remake.apply(SetPartGain("bass", -20.0), 1)
+    job = job_for(Job.Kind.MEASURE, remake=remake)
+    work.run(job.pk)
+    job.refresh_from_db()
+    assert (job.state, job.message) == (Job.State.DONE, "")
+    assert Measurement.objects.filter(remake=remake, sha=revision.sha).count() == 1
+
+
+@pytest.mark.parametrize(("kind", "head"), [("midi", b"MThd"), ("flac", b"fLaC"), ("wav", b"RIFF")])
+def test_exports_are_made_and_downloaded(web, remake, job_for, kind, head):
+    url = reverse("download", args=[remake.pk, remake.revision.sha, kind])
+    assert web.get(url).status_code == 404
+    work.run(job_for(Job.Kind.EXPORT, remake=remake, options={"format": kind}).pk)
+    answer = web.get(url)
+    assert b"".join(answer.streaming_content).startswith(head)
+    assert "Lighthouse Shift" in answer["Content-Disposition"]
+
+
+def test_exports_in_unknown_formats_are_refused(web, remake):
+    assert web.post(reverse("export", args=[remake.pk]), {"format": "tape"}).status_code == 400
+
+
+def test_a_cancelled_job_stops_where_it_is(web, remake, job_for):
+    job = job_for(Job.Kind.EXPORT, remake=remake, options={"format": "wav"}, state=Job.State.QUEUED)
+    Job.objects.filter(pk=job.pk).update(cancel=True)
+    work.run(job.pk)
+    job.refresh_from_db()
+    assert job.state == Job.State.CANCELLED
+
+
+def test_cancelling_a_waiting_job_keeps_it_from_running(web, reference, job_for):
+    job = job_for(Job.Kind.SURVEY, reference=reference)
+    assert web.post(reverse("job-cancel", args=[job.pk])).json()["state"] == "cancelled"
+    work.run(job.pk)
+    job.refresh_from_db()
+    assert job.attempts == 0
+
+
+def test_a_job_runs_once_however_often_it_is_sent(reference, job_for):
+    job = job_for(Job.Kind.SURVEY, reference=reference)
+    work.run(job.pk)
+    work.run(job.pk)
+    job.refresh_from_db()
+    assert job.attempts == 1
+
+
+def test_a_job_whose_worker_died_is_taken_up_again(reference, job_for):
+    running = {"reference": reference, "state": Job.State.RUNNING}
+    stale = job_for(Job.Kind.SURVEY, heartbeat=timezone.now() - timedelta(minutes=5), **running)
+    alive = job_for(Job.Kind.SURVEY, heartbeat=timezone.now(), **running)
+    assert work.take_up_orphans(all_running=False) == [stale.pk]
+    assert set(work.take_up_orphans(all_running=True)) == {stale.pk, alive.pk}
+    work.run(stale.pk)
+    stale.refresh_from_db()
+    assert stale.state == Job.State.DONE
+
+
+def test_a_job_that_kills_its_worker_is_given_up(reference, job_for):
+    job = job_for(Job.Kind.SURVEY, reference=reference, state=Job.State.RUNNING, attempts=work.MAX_ATTEMPTS)
+    assert work.take_up_orphans(all_running=True) == []
+    job.refresh_from_db()
+    assert job.state == Job.State.FAILED
+    assert job.message
+
+
+def test_a_full_disk_is_said(monkeypatch, reference, job_for):
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setitem(work.WORK, Job.Kind.SURVEY, full)
+    job = job_for(Job.Kind.SURVEY, reference=reference)
+    work.run(job.pk)
+    job.refresh_from_db()
+    assert "disk is full" in job.message
+    reference.refresh_from_db()
+    assert reference.survey_json
+
+
+@pytest.mark.django_db(transaction=True)
+@pytest.mark.parametrize(
+    ("fields", "status"),
+    [({"what": "tempo", "bpm": "63"}, 202), ({"what": "tempo", "bpm": "fast"}, 400), ({"what": "tempo", "bpm": "9999"}, 400),
+     ({"what": "shift", "beats": "1"}, 202), ({"what": "key", "tonic": "D", "mode": "minor"}, 202),
+     ({"what": "key", "tonic": "H", "mode": "minor"}, 400), ({"what": "everything"}, 400)],
+)  # fmt: skip
+def test_corrections_are_kept_apart_and_surveyed(web, reference, queued, fields, status):
+    answer = web.post(reverse("correct", args=[reference.pk]), fields)
+    assert answer.status_code == status
+    reference.refresh_from_db()
+    assert bool(reference.corrections) == (status == 202)
+    assert len(queued) == (1 if status == 202 else 0)
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_corrected_tempo_reaches_the_survey_and_can_be_taken_back(web, reference, queued):
+    web.post(reverse("correct", args=[reference.pk]), {"what": "tempo", "bpm": "63"})
+    work.run(queued[-1])
+    reference.refresh_from_db()
+    assert reference.survey.tempo.bpm == 63
+    web.post(reverse("correct", args=[reference.pk]), {"what": "measured"})
+    work.run(queued[-1])
+    reference.refresh_from_db()
+    assert reference.survey.tempo.bpm == pytest.approx(126, abs=0.02)
