@@ -1,7 +1,7 @@
 """The command `ersatz`: files in, files out, on the same core as the application.
 
-JSON goes to standard output or to the file named, progress to standard error. Input that can't be used ends with exit code 2 and one
-clear line.
+JSON goes to standard output or to the file named, progress to standard error. Input that can't be used ends with exit
+code 2 and one clear line.
 """
 
 from __future__ import annotations

@@ -57,7 +57,7 @@ def _rail(
     page: str, reference: Reference | None, remake: Remake | None, survey: Survey | None, revision: Revision | None,
     measured: Measurement | None,
 ) -> list[Step]:  # fmt: skip
-    """The steps that exist so far, in the order practitioners work in; a step that has nothing to show yet leads to where it starts."""
+    """The steps that exist so far, in order; a step that has nothing to show yet leads to where it starts."""
     shelf = reverse("shelf")
     survey_url = reverse("survey", args=[reference.pk]) if reference and survey else shelf
     if remake is None and reference is not None:

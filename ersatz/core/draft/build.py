@@ -169,7 +169,8 @@ def _parts(
              {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0),
         part("chords", "stabs", "Stabs", Sound("stack", {"attack_ms": 2.0, "cutoff_hz": 3200.0, "release_ms": 110.0,
              "envelope_octaves": 1.8, "envelope_ms": 160.0, "detune_cents": 10.0}), "music",
-             {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0, low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
+             {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
+             low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
         part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", lead_sound, "music",
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip

@@ -1,10 +1,10 @@
 """Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
 
 Method: (1) part energies per third octave in the main section as a non-negative matrix; levels by bounded least squares in
-the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells of the master
-EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the reference's loudness.
-(4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by secant steps on the
-integrated loudness.
+the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells
+of the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the
+reference's loudness. (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by
+secant steps on the integrated loudness.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """The end of the master: soft clipping, then a look-ahead limiter on true peaks.
 
 Soft clipping is linear up to KNEE and bends by tanh above, run at 2x so that its harmonics don't fold. The limiter looks
-for the peak of the signal interpolated 4x (BS.1770-5 annex 2), falls over LOOK_AHEAD samples and climbs back linearly within at most
-RELEASE, so its gain depends on a bounded stretch of samples only and a render in pieces equals the whole.
+for the peak of the signal interpolated 4x (BS.1770-5 annex 2), falls over LOOK_AHEAD samples and climbs back linearly
+within at most RELEASE, so its gain depends on a bounded stretch of samples only and a render in pieces equals the whole.
 """
 
 from __future__ import annotations

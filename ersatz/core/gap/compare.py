@@ -1,8 +1,8 @@
 """How far is the remake from its reference?
 
 Tolerances are what practitioners accept as matched: tempo exact, key the same, sections of the same length, loudness within
-0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz to 12 kHz in the drop, pump
-depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point.
+0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz to 12 kHz
+in the drop, pump depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """The mixdown, block by block: hit -> voice -> part -> bus -> returns -> master, in the order of the code.
 
 Conventions: RATE_HZ; a block is BLOCK samples on absolute multiples of BLOCK; every node gives float32 of shape (2, BLOCK) and is a
-pure function of its key. Every process remembers a bounded stretch only (notes with their tails, impulse responses of finite length,
-filters started CONTEXT early), so any range of a song is the same samples as that range of the whole.
+pure function of its key. Every process remembers a bounded stretch only (notes with their tails, impulse responses of
+finite length, filters started CONTEXT early), so any range of a song is the same samples as that range of the whole.
 
 A part's cuts are linear and therefore done once per note, where repetition is; ducking is a gain and done per block.
 """

@@ -57,7 +57,8 @@ def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_
     """Strength per step by matched filtering with the track's own kick, so that bass notes don't count.
 
     Club kicks are one sample played again and again: its waveform under 1 kHz is learned from the surest hits and every step
-    is measured against it, as amplitude and as correlation. Where the hits don't resemble each other the guess stays. Second comes the low register without those kicks.
+    is measured against it, as amplitude and as correlation. Where the hits don't resemble each other the guess stays.
+    Second comes the low register without those kicks.
     """
     length, slack = int(0.12 * LOW_HZ), int(0.012 * LOW_HZ)
     times = bars.step_edges_s(STEPS)[:-1].copy()

@@ -2,7 +2,8 @@
 
 Method: drums by their hits per bar against the track's own full bars; pitched roles by the level of their band's
 sustained part (a low percentile within the bar, so that hits don't count) against the track's loud bars; noise by a flat, sustained
-top band that hats don't explain. First version: roles that share a band (chords, lead) are told apart by register and movement only.
+top band that hats don't explain. First version: roles that share a band (chords, lead) are told apart by register and
+movement only.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """Where does the energy lie, and how wide is it?
 
 Levels: long-term average power per third octave relative to the whole track's power (bands.py). Tilt: least squares over 63 Hz
-to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L R) / sqrt(L L R R), from
-mid and side powers only.
+to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L
+R) / sqrt(L L R R), from mid and side powers only.
 """
 
 from __future__ import annotations

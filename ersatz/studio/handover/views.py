@@ -55,7 +55,8 @@ def _preflight(mine: Survey, ceiling_dbtp: float) -> list[dict]:
     silence = [e for e in mine.energy.full_db if e < -60]
     return [
         {"name": "True peak", "value": f"{mine.loudness.true_peak_dbtp:.1f} dBTP".replace("-", "−"),
-         "ok": mine.loudness.true_peak_dbtp <= ceiling_dbtp + 0.1, "says": f"at or under {ceiling_dbtp:.1f} dBTP".replace("-", "−")},
+         "ok": mine.loudness.true_peak_dbtp <= ceiling_dbtp + 0.1,
+         "says": f"at or under {ceiling_dbtp:.1f} dBTP".replace("-", "−")},
         {"name": "Loudness", "value": f"{mine.loudness.integrated_lufs:.1f} LUFS".replace("-", "−"), "ok": True,
          "says": f"range {mine.loudness.range_lu:.1f} LU"},
         {"name": "Mono", "value": "no band lost" if not mono_loss else f"{len(mono_loss)} bands lose level",

@@ -51,7 +51,9 @@ def state(remake: Remake, revision: Revision) -> dict:
         "parts": [
             {
                 "id": p.id, "name": p.name, "role": p.role, "bus": p.bus, "gainDb": p.gain_db, "duckDb": p.duck_db,
-                "cells": {c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars} for c in p.cells},
+                "cells": {
+                    c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars} for c in p.cells
+                },
             }
             for p in song.parts
         ],

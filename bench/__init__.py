@@ -1,0 +1,1 @@
+"""Accuracy and speed, printed by ./run accuracy and ./run bench."""

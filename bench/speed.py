@@ -1,0 +1,137 @@
+"""How fast, and how much memory? `./run bench [TRACK]`, on the longer demo reference unless a track is named.
+
+Each stage as seconds, as a multiple of real time, and against one plain decode plus one 2048/512 short-time Fourier
+transform of the same file, so that figures of different machines can be compared. Every stage is run three times after a
+warm-up; the median is printed.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import resource
+import statistics
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from scipy import fft
+
+from demo.references import write_references
+from ersatz.core.draft import draft_song, match_song
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.song.edits import SetPartGain
+from ersatz.core.survey import survey_file
+from ersatz.core.survey.document import Survey
+
+RUNS = 3
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        track = Path(sys.argv[1]) if len(sys.argv) > 1 else write_references(Path(folder))[0]
+        _measure(track)
+
+
+def _measure(track: Path) -> None:
+    duration = soundfile.info(str(track)).duration
+    print(f"{platform.machine()}, {os.cpu_count()} cores, {len(os.sched_getaffinity(0))} usable; {track.name}, {duration:.0f} s")
+    plain = _median(lambda: _plain(track))
+    print(f"{'stage':34} {'median s':>9} {'x real time':>12} {'x plain STFT':>13}   target")
+    print(f"{'plain decode and one STFT':34} {plain:9.2f} {duration / plain:12.1f} {1.0:13.2f}")
+
+    def row(name: str, seconds: float, target: str) -> None:
+        print(f"{name:34} {seconds:9.2f} {duration / seconds:12.1f} {seconds / plain:13.2f}   {target}", flush=True)
+
+    survey = survey_file(track)
+    row("survey, everything in it", _median(lambda: survey_file(track)), "100 x real time")
+    for phase, seconds in _phases(track).items():
+        print(f"  {phase:32} {seconds:9.2f}")
+    memory = _peak_mb()
+    song = draft_song(survey)
+    row("draft, unmatched", _median(lambda: draft_song(survey)), "")
+    start = time.perf_counter()
+    song = match_song(song, survey)
+    row("draft matched to the reference", time.perf_counter() - start, "")
+    Mixdown(song, RenderCache()).samples(0, 1 << 17)
+    row("mixdown from nothing", _median(lambda: Mixdown(song, RenderCache()).whole()), "30 x real time")
+    row("mixdown after one part changed", _after_a_change(song), "2 s")
+    heard = _change_in_a_loop(song, survey)
+    print(f"{'a change in an 8-bar loop':34} {heard:9.3f} {'':12} {'':13}   0.3 s")
+    print(f"memory at its peak: {memory:.0f} MB after surveys (1000), {_peak_mb():.0f} MB after mixdowns (1500)")
+
+
+def _median(run: Callable[[], object]) -> float:
+    run()
+    times = []
+    for _ in range(RUNS):
+        start = time.perf_counter()
+        run()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def _plain(track: Path) -> None:
+    samples, _ = soundfile.read(str(track), dtype="float32", always_2d=True)
+    mono = np.ascontiguousarray(samples.mean(axis=1))
+    frames = np.lib.stride_tricks.sliding_window_view(mono, 2048)[::512]
+    window = np.hanning(2048).astype(np.float32)
+    for start in range(0, len(frames), 2048):
+        np.abs(fft.rfft(frames[start : start + 2048] * window, axis=1))
+
+
+def _phases(track: Path) -> dict[str, float]:
+    seconds: dict[str, float] = {}
+    last = [time.perf_counter(), ""]
+
+    def report(phase: str, fraction: float) -> None:
+        now = time.perf_counter()
+        if last[1]:
+            seconds[str(last[1])] = now - float(last[0])
+        last[:] = [now, phase]
+
+    survey_file(track, progress=report)
+    return seconds
+
+
+def _after_a_change(song) -> float:
+    cache = RenderCache()
+    Mixdown(song, cache).whole()
+    times = []
+    for gain in (-20.0, -21.0, -22.0):
+        edited = SetPartGain("lead", gain).apply(song)
+        start = time.perf_counter()
+        Mixdown(edited, cache).whole()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def _change_in_a_loop(song, survey: Survey) -> float:
+    """The first four bars of a running 8-bar loop of the main section after a level was changed: what the player waits for."""
+    cache = RenderCache()
+    first = survey.sections[survey.main_section()].start_bar
+    start, stop = Mixdown(song, cache).bar_range(first, first + 7)
+    Mixdown(song, cache).samples(start, stop)
+    times = []
+    for gain in (-20.0, -21.0, -22.0):
+        edited = replace(SetPartGain("bass", gain).apply(song))
+        begun = time.perf_counter()
+        mixdown = Mixdown(edited, cache)
+        a, b = mixdown.bar_range(first, first + 3)
+        mixdown.samples(a, b)
+        times.append(time.perf_counter() - begun)
+    return statistics.median(times)
+
+
+def _peak_mb() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+if __name__ == "__main__":
+    main()
