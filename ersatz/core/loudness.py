@@ -9,6 +9,7 @@ Method: K-weighting (two biquads, annex 1), mean square over 400 ms blocks with 
 from __future__ import annotations
 
 import math
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -84,7 +85,8 @@ def step_energy(samples: np.ndarray, rate_hz: int) -> np.ndarray:
     """Mean square of the K-weighted signal in steps of 100 ms, channels added, shape (steps,)."""
     step = round(rate_hz * STEP_S)
     sos = k_weighting(rate_hz)
-    energy = sum(_weighted_steps(np.ascontiguousarray(channel), sos, step) for channel in samples)
+    with ThreadPoolExecutor(2) as pool:
+        energy = sum(pool.map(lambda channel: _weighted_steps(np.ascontiguousarray(channel), sos, step), samples))
     return np.asarray(energy) / step
 
 
@@ -162,13 +164,13 @@ def _between_samples(x: np.ndarray, taps: np.ndarray, threshold: float) -> float
 
 def true_peak_dbtp(samples: np.ndarray, rate_hz: int) -> float:
     """Largest magnitude at 4x oversampling (BS.1770-5 annex 2), dBTP, over all channels."""
-    peak = 0.0
-    for channel in samples:
-        top = float(np.abs(channel).max(initial=0.0))
-        if top > 0.0:
-            threshold = NEAR_PEAK * max(top, peak)
-            peak = max(peak, top, float(_between_samples(np.ascontiguousarray(channel), interpolator(), threshold)))
-    return 20 * math.log10(peak) if peak > 0 else SILENCE_DBTP
+    top = float(max((max(channel.max(), -channel.min()) for channel in samples if len(channel)), default=0.0))
+    if top == 0.0:
+        return SILENCE_DBTP
+    taps = interpolator()
+    with ThreadPoolExecutor(2) as pool:
+        peaks = pool.map(lambda channel: _between_samples(np.ascontiguousarray(channel), taps, NEAR_PEAK * top), samples)
+        return 20 * math.log10(max(top, *peaks))
 
 
 def measure_loudness(samples: np.ndarray, rate_hz: int, steps: np.ndarray | None = None) -> Loudness:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
-MEMORY_BYTES = 700 * 1024 * 1024
+MEMORY_BYTES = 500 * 1024 * 1024
 DISK_BYTES = 2 * 1024 * 1024 * 1024
 
 
