@@ -100,9 +100,14 @@ class Shared:
         return _semitones(self.tonal_magnitude, self.tuning_cents)
 
     @cached_property
+    def decimated(self) -> np.ndarray:
+        """The mid at TONAL_HZ, shape (samples,)."""
+        return np.asarray(resample(self.mid[None, :], self.rate_hz, TONAL_HZ)[0])
+
+    @cached_property
     def tonal_magnitude(self) -> np.ndarray:
         """Magnitude spectrum of the mid at TONAL_HZ, median-filtered over time, shape (bins, frames)."""
-        low = resample(self.mid[None, :], self.rate_hz, TONAL_HZ)[0]
+        low = self.decimated
         padded = np.pad(low, (TONAL_FRAME // 2, TONAL_FRAME))
         frames = np.lib.stride_tricks.sliding_window_view(padded, TONAL_FRAME)[::TONAL_HOP]
         frames = frames[: max(1, len(low) // TONAL_HOP + 1)]

@@ -64,7 +64,10 @@ def _row(figure: Figure) -> dict:
             return ""
         if isinstance(value, str):
             return value.replace("b ", "♭ ").replace("# ", "♯ ")
-        return f"{value:{'+' if sign else ''}.{DECIMALS[figure.unit]}f}".replace("-", "−")
+        shown = f"{value:{'+' if sign else ''}.{DECIMALS[figure.unit]}f}"
+        if not shown.strip("+-0."):
+            shown = shown.lstrip("+-")
+        return shown.replace("-", "−")
 
     return {
         "name": figure.name,

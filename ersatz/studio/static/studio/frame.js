@@ -29,8 +29,8 @@ function showTransport() {
     byId("hear-reference").setAttribute("aria-pressed", String(player.heard === "reference"));
     byId("hear-remake").setAttribute("aria-pressed", String(player.heard === "remake"));
     const offset = player.offsetDb();
-    const shown = Math.abs(offset) < 0.05 ? "0" : minus((-Math.abs(offset)).toFixed(1));
-    byId("level").textContent = `equal loudness: ${offset > 0 ? "reference" : "remake"} ${shown} dB`;
+    const turned = `${offset > 0 ? "reference" : "remake"} ${minus((-Math.abs(offset)).toFixed(1))} dB`;
+    byId("level").textContent = `equal loudness: ${Math.abs(offset) < 0.05 ? "nothing to turn" : turned}`;
   }
 }
 

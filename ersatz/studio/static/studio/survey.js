@@ -7,6 +7,7 @@ import { follow, post, progressElement } from "./http.js";
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
 const PITCHES = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"];
+const TONICS = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 let picked = survey.main;
 
@@ -31,8 +32,7 @@ function keyEvidence() {
   const node = svg("key-evidence");
   const { width, height } = fresh(node);
   const step = width / 12;
-  const tonics = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
-  const tonic = tonics.indexOf(survey.key.tonic);
+  const tonic = TONICS.indexOf(survey.key.tonic);
   survey.key.chroma.forEach((v, i) => {
     const tall = Math.max(1, v * (height - 15));
     node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
@@ -156,17 +156,18 @@ function bass() {
     node.append(text(0, 24, "no bass here", { class: "s" }));
     return;
   }
-  const pitches = [...new Set(notes.map((n) => n[2]))].sort((a, b) => a - b);
-  const left = 28, lane = Math.min(22, (height - 16) / pitches.length);
+  // One lane per degree, octaves folded together: what the line does is read faster than where it lies.
+  const lanes = [...new Map(notes.map(([, , midi, degree]) => [(midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12, degree]))].sort((a, b) => a[0] - b[0]);
+  const left = 28, lane = Math.min(22, (height - 16) / lanes.length);
   const x = (beat) => left + ((beat - first) / 16) * (width - left);
-  pitches.forEach((midi, i) => {
-    const y = height - 16 - (i + 1) * lane;
-    const [, , , degree] = notes.find((n) => n[2] === midi);
+  const lanesY = new Map(lanes.map(([step], i) => [step, height - 16 - (i + 1) * lane]));
+  for (const [step, degree] of lanes) {
+    const y = lanesY.get(step);
     node.append(text(0, y + lane / 2 + 4, degree, { class: "s" }), el("line", { class: "grid", x1: left, x2: width, y1: y + lane, y2: y + lane }));
-  });
+  }
   for (const [start, beats, midi, , name] of notes) {
-    const y = height - 16 - (pitches.indexOf(midi) + 1) * lane;
-    const box = el("rect", { class: "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: lane - 4 });
+    const y = lanesY.get((midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12);
+    const box = el("rect", { class: "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: Math.max(3, lane - 4) });
     box.append(el("title", {}, name));
     node.append(box);
   }
