@@ -8,7 +8,7 @@ the odd 16ths inside the 8th, from the folded high and middle onsets against the
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import signal
@@ -232,7 +232,19 @@ def describe_drums(shared: Shared, bars: BarTable, hits: Hits, spans: list[tuple
             DrumPattern(i, STEPS, rows["kick"], rows["clap"], rows["hats"],
                         StepTiming(timing["kick"], timing["clap"], timing["hats"]))
         )  # fmt: skip
-    return Drums(_kick_portrait(shared, bars, hits), tuple(patterns))
+    return Drums(_kick_portrait(shared, bars, hits), _on_the_kick(patterns))
+
+
+def _on_the_kick(patterns: list[DrumPattern]) -> tuple[DrumPattern, ...]:
+    """Kick timing without its constant part: the grid lies on the kick's attack, what is left over is the low band's own delay."""
+    known = [t for p in patterns for t in p.timing_ms.kick if t is not None]
+    if not known:
+        return tuple(patterns)
+    lag = float(np.median(known))
+    return tuple(
+        replace(p, timing_ms=replace(p.timing_ms, kick=tuple(None if t is None else round(t - lag, 1) for t in p.timing_ms.kick)))
+        for p in patterns
+    )
 
 
 def _timing(

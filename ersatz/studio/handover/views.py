@@ -10,6 +10,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.song.edits import section_name
 from ersatz.core.survey.document import Survey
 from ersatz.studio.frame import frame, latest_measurement
 from ersatz.studio.handover.files import FORMATS, export_path
@@ -35,7 +37,14 @@ def handover(request: HttpRequest, pk: int) -> HttpResponse:
         "checks": _preflight(Survey.from_json(measured.survey_json), song.master.ceiling_dbtp) if measured else [],
         "song": song,
         "duration": _clock(song.grid.seconds_of_bar(song.bars + 1)),
-        "notes": sum(len(p.patterns) for p in song.parts),
+        "markers": [
+            {"name": section_name(song, s.id), "bar": bar, "bars": s.bars, "at": _clock(song.grid.seconds_of_bar(bar))}
+            for bar, s in song.placed()
+        ],
+        "parts": [
+            {"name": p.name, "gain_db": p.gain_db, "duck_db": p.duck_db, "notes": sum(1 for _ in sounding_notes(song, p))}
+            for p in song.parts
+        ],
         "formats": [
             {"kind": kind, "title": title, "url": reverse("download", args=[pk, revision.sha, kind]),
              "ready": export_path(remake, revision.sha, kind).exists()}

@@ -6,7 +6,7 @@ import { follow, post, progressElement } from "./http.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
-const PITCHES = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"];
+const PITCHES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
 const TONICS = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 let picked = survey.main;
@@ -69,7 +69,7 @@ function score() {
     node = el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" });
     host.append(node);
   }
-  const height = 286;
+  const height = 304;
   const { width } = fresh(node, height);
   const axis = new BarAxis(86, width - 2, survey.bars);
   node.append(...axis.ticks(0));
@@ -85,12 +85,12 @@ function score() {
     node.append(text(0, top + 20, name, { class: "s" }), ...refCurve(points, top + 24));
   }
   ROWS.forEach(([role, name], row) => {
-    const base = 151 + row * 18;
+    const base = 152 + row * 20;
     node.append(text(0, base, name, { class: "s" }));
     node.append(el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }));
     survey.presence[role].forEach((v, i) => {
       if (v < 0.08) return;
-      const tall = 3 + v * 11;
+      const tall = 3 + v * 12;
       node.append(el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall }));
     });
   });
