@@ -120,8 +120,8 @@ def _read_frames(path: Path, file: soundfile.SoundFile) -> np.ndarray:
             break
         if len(block) == 0:
             break
-        # Beyond two channels only the front pair is kept for listening; the rest is folded in by the reader's caller.
-        blocks.append(np.ascontiguousarray(block.T))
+        # Folded block by block: many channels at a high rate would not fit into memory.
+        blocks.append(_fold_surround(np.ascontiguousarray(block.T)))
         total += len(block)
         if total > limit:
             raise UnusableAudio(f"“{path.name}” is longer than 20 minutes; up to 20 minutes are accepted.")
@@ -129,7 +129,7 @@ def _read_frames(path: Path, file: soundfile.SoundFile) -> np.ndarray:
             break
     if not blocks:
         raise UnusableAudio(f"“{path.name}” holds no audio. {ACCEPTED}")
-    return _fold_surround(np.concatenate(blocks, axis=1))
+    return np.concatenate(blocks, axis=1)
 
 
 def _fold_surround(samples: np.ndarray) -> np.ndarray:

@@ -57,7 +57,9 @@ def _run_together(manage: list[str], port: int) -> int:
     def stop(*_: object) -> None:
         raise KeyboardInterrupt
 
+    # Set for both: a shell that starts us in the background has SIGINT ignored.
     signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
     code = 0
     try:
         address = f"http://127.0.0.1:{port}/"

@@ -142,29 +142,16 @@ def rename(request: HttpRequest, pk: int) -> HttpResponse:
 
 @login_required
 @require_POST
-def delete(request: HttpRequest, pk: int) -> HttpResponse:
-    get_object_or_404(Reference.objects.of(request.user), pk=pk).delete_softly()
+def delete(request: HttpRequest, model: type[Reference] | type[Remake], pk: int) -> HttpResponse:
+    """Put a reference or a remake out of sight; the shelf offers to bring it back."""
+    get_object_or_404(model.objects.of(request.user), pk=pk).delete_softly()
     return redirect("shelf")
 
 
 @login_required
 @require_POST
-def restore(request: HttpRequest, pk: int) -> HttpResponse:
-    get_object_or_404(Reference.objects.deleted_of(request.user), pk=pk).bring_back()
-    return redirect("shelf")
-
-
-@login_required
-@require_POST
-def delete_remake(request: HttpRequest, pk: int) -> HttpResponse:
-    get_object_or_404(Remake.objects.of(request.user), pk=pk).delete_softly()
-    return redirect("shelf")
-
-
-@login_required
-@require_POST
-def restore_remake(request: HttpRequest, pk: int) -> HttpResponse:
-    get_object_or_404(Remake.objects.deleted_of(request.user), pk=pk).bring_back()
+def restore(request: HttpRequest, model: type[Reference] | type[Remake], pk: int) -> HttpResponse:
+    get_object_or_404(model.objects.deleted_of(request.user), pk=pk).bring_back()
     return redirect("shelf")
 
 

@@ -4,6 +4,7 @@
 import { BarAxis, el, fresh, playhead, readJson, redrawn, sectionRow } from "./draw.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
+import { editTitle } from "./title.js";
 
 const HEAD = 206, TOP = 92, LANE = 36;
 const host = document.getElementById("plan");
@@ -160,25 +161,7 @@ document.addEventListener("keydown", (event) => {
   }
 });
 document.getElementById("rename").addEventListener("click", () => {
-  const place = document.getElementById("remake-title");
-  const input = document.createElement("input");
-  Object.assign(input, { value: song.title, maxLength: 120 });
-  input.setAttribute("aria-label", "Title");
-  place.replaceChildren(input);
-  input.focus();
-  input.select();
-  let settled = false;
-  const settle = (keep) => {
-    if (settled) return;
-    settled = true;
-    place.textContent = song.title;
-    if (keep && input.value.trim() && input.value.trim() !== song.title) send({ kind: "rename", title: input.value });
-  };
-  input.addEventListener("keydown", (event) => {
-    if (event.key === "Enter") settle(true);
-    if (event.key === "Escape") settle(false);
-  });
-  input.addEventListener("blur", () => settle(true));
+  editTitle(document.getElementById("remake-title"), song.title, (title) => send({ kind: "rename", title }));
 });
 
 let section = player.sectionAt();

@@ -2,6 +2,7 @@
 
 import { BarAxis, el, fresh, redrawn } from "./draw.js";
 import { follow, post } from "./http.js";
+import { editTitle } from "./title.js";
 
 const drop = document.getElementById("drop");
 const rows = document.getElementById("rows");
@@ -45,31 +46,12 @@ function prepare(article) {
   article.querySelector("[data-rename]")?.addEventListener("click", (event) => rename(article, event.target.dataset.rename));
 }
 
-async function rename(article, old) {
-  const heading = article.querySelector("h2");
-  const before = [...heading.childNodes];
-  const input = document.createElement("input");
-  Object.assign(input, { value: old, maxLength: 120 });
-  input.setAttribute("aria-label", "Title");
-  heading.replaceChildren(input);
-  input.focus();
-  input.select();
-  let settled = false;
-  const settle = async (keep) => {
-    if (settled) return;
-    settled = true;
-    if (keep && input.value.trim() && input.value !== old) {
-      const { ok, data } = await post(article.querySelector(".rename").action, { title: input.value });
-      if (ok) return refresh(article);
-      says.textContent = data.error;
-    }
-    heading.replaceChildren(...before);
-  };
-  input.addEventListener("keydown", (event) => {
-    if (event.key === "Enter") settle(true);
-    if (event.key === "Escape") settle(false);
+function rename(article, old) {
+  editTitle(article.querySelector("h2"), old, async (title) => {
+    const { ok, data } = await post(article.querySelector(".rename").action, { title });
+    if (ok) refresh(article);
+    else says.textContent = data.error;
   });
-  input.addEventListener("blur", () => settle(true));
 }
 
 /** Send one file; its row appears at once, with progress of the upload and then of the survey. */
