@@ -57,58 +57,58 @@ class Audio:
         return self.samples[:2]
 
 
-def read_audio(path: str | Path) -> Audio:
-    """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed."""
+def read_audio(path: str | Path, name: str | None = None) -> Audio:
+    """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed.
+
+    `name` is what the producer calls the file, where it is stored under another name.
+    """
     path = Path(path)
+    name = name or path.name
     if not path.is_file():
-        raise UnusableAudio(f"There is no file “{path.name}”.")
+        raise UnusableAudio(f"There is no file “{name}”.")
     if path.stat().st_size == 0:
-        raise UnusableAudio(f"“{path.name}” is empty. {ACCEPTED}")
-    _refuse_video(path)
+        raise UnusableAudio(f"“{name}” is empty. {ACCEPTED}")
+    _refuse_video(path, name)
     try:
         with soundfile.SoundFile(str(path)) as file:
-            _check_header(path, file)
-            samples = _read_frames(path, file)
+            _check_header(name, file)
+            samples = _read_frames(name, file)
             rate_hz = int(file.samplerate)
     except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
-        raise UnusableAudio(f"“{path.name}” can't be read as audio. {ACCEPTED}") from error
+        raise UnusableAudio(f"“{name}” can't be read as audio. {ACCEPTED}") from error
     duration_s = samples.shape[1] / rate_hz
     if duration_s < MIN_DURATION_S:
-        raise UnusableAudio(
-            f"“{path.name}” holds {duration_s:.1f} s of audio; at least {MIN_DURATION_S:.0f} s are needed to survey it."
-        )
+        raise UnusableAudio(f"“{name}” holds {duration_s:.1f} s of audio; at least {MIN_DURATION_S:.0f} s are needed to survey it.")
     if not np.isfinite(samples).all():
-        raise UnusableAudio(f"“{path.name}” holds samples that are not numbers; export it again. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” holds samples that are not numbers; export it again. {ACCEPTED}")
     if float(np.abs(samples).max()) < SILENT_PEAK:
-        raise UnusableAudio(f"“{path.name}” is silent from start to end, so there is nothing to survey.")
+        raise UnusableAudio(f"“{name}” is silent from start to end, so there is nothing to survey.")
     return Audio(samples, rate_hz)
 
 
-def _refuse_video(path: Path) -> None:
+def _refuse_video(path: Path, name: str) -> None:
     head = path.open("rb").read(12)
     is_mp4 = head[4:8] == b"ftyp"
     is_matroska = head[:4] == b"\x1aE\xdf\xa3"
     is_avi = head[:4] == b"RIFF" and head[8:12] == b"AVI "
     if is_mp4 or is_matroska or is_avi:
-        raise UnusableAudio(f"“{path.name}” is a video or MP4 container; export its sound first. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” is a video or MP4 container; export its sound first. {ACCEPTED}")
 
 
-def _check_header(path: Path, file: soundfile.SoundFile) -> None:
+def _check_header(name: str, file: soundfile.SoundFile) -> None:
     if file.format not in ACCEPTED_FORMATS:
-        raise UnusableAudio(f"“{path.name}” is {file.format_info}, which is not accepted. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” is {file.format_info}, which is not accepted. {ACCEPTED}")
     if not MIN_RATE_HZ <= file.samplerate <= MAX_RATE_HZ:
-        raise UnusableAudio(f"“{path.name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted.")
+        raise UnusableAudio(f"“{name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted.")
     if file.channels > MAX_CHANNELS:
-        raise UnusableAudio(
-            f"“{path.name}” has {file.channels} channels; mono, stereo and up to {MAX_CHANNELS} channels are accepted."
-        )
+        raise UnusableAudio(f"“{name}” has {file.channels} channels; mono, stereo and up to {MAX_CHANNELS} channels are accepted.")
     # A compressed stream may not know its length (-1 or huge): the reading loop enforces the limit for those.
     if file.format in ("WAV", "AIFF", "FLAC") and MAX_DURATION_S * file.samplerate < file.frames < 1 << 40:
         minutes = file.frames / file.samplerate / 60
-        raise UnusableAudio(f"“{path.name}” is {minutes:.0f} minutes long; up to 20 minutes are accepted.")
+        raise UnusableAudio(f"“{name}” is {minutes:.0f} minutes long; up to 20 minutes are accepted.")
 
 
-def _read_frames(path: Path, file: soundfile.SoundFile) -> np.ndarray:
+def _read_frames(name: str, file: soundfile.SoundFile) -> np.ndarray:
     limit = int(MAX_DURATION_S * file.samplerate)
     blocks: list[np.ndarray] = []
     total = 0
@@ -124,11 +124,11 @@ def _read_frames(path: Path, file: soundfile.SoundFile) -> np.ndarray:
         blocks.append(_fold_surround(np.ascontiguousarray(block.T)))
         total += len(block)
         if total > limit:
-            raise UnusableAudio(f"“{path.name}” is longer than 20 minutes; up to 20 minutes are accepted.")
+            raise UnusableAudio(f"“{name}” is longer than 20 minutes; up to 20 minutes are accepted.")
         if len(block) < READ_FRAMES:
             break
     if not blocks:
-        raise UnusableAudio(f"“{path.name}” holds no audio. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” holds no audio. {ACCEPTED}")
     return np.concatenate(blocks, axis=1)
 
 

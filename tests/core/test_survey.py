@@ -162,3 +162,12 @@ def test_a_damaged_document_is_refused_with_its_place(club_survey, damage):
     data[damage] = "nonsense"
     with pytest.raises(UnusableDocument):
         Survey.from_json(data)
+
+
+def test_without_a_beat_nothing_pumps():
+    rng = np.random.default_rng(3)
+    gates = np.repeat(rng.random(600) > 0.45, 2205)
+    found = survey(both((rng.standard_normal(len(gates)) * gates * 0.2).astype(np.float32)))
+    assert not found.tempo.is_steady
+    assert found.pump.depth_db == 0.0
+    assert len(found.pump.per_section) == len(found.sections)

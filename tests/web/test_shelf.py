@@ -56,7 +56,7 @@ def test_a_file_that_cant_be_read_leaves_a_sentence_and_no_file(web, queued):
     assert upload(web, "broken.wav", b"RIFF" + b"\x00" * 2000).status_code == 201
     work.run(queued[0])
     reference = Reference.objects.get()
-    assert "can't be read" in reference.problem
+    assert "“broken.wav” can't be read" in reference.problem
     assert not reference.folder.exists()
     page = web.get(reverse("shelf")).content.decode()
     assert "can&#x27;t be read" in page

@@ -31,7 +31,7 @@ from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.presence import measure_energy, measure_presence
-from ersatz.core.survey.pump import measure_pump
+from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.shared import Shared, prepare
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
@@ -42,13 +42,17 @@ NO_CORRECTIONS = Corrections()
 
 
 def survey_file(
-    path: str | Path, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None
+    path: str | Path,
+    corrections: Corrections = NO_CORRECTIONS,
+    progress: Progress = lambda phase, fraction: None,
+    name: str | None = None,
 ) -> Survey:
-    """Decode and survey a file. Raises UnusableAudio."""
+    """Decode and survey a file; `name` is what the producer calls it. Raises UnusableAudio."""
     path = Path(path)
+    name = name or path.name
     progress("reading", 0.0)
-    audio = read_audio(path)
-    source = Source(path.name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, file_sha256(path))
+    audio = read_audio(path, name)
+    source = Source(name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, file_sha256(path))
     return survey_audio(audio, source, corrections, progress)
 
 
@@ -79,7 +83,8 @@ def survey_audio(
     bar_spans = [(s.start, s.bars) for s in spans]
     drops = [i for i, s in enumerate(spans) if s.label == "drop"]
     progress("pump", 0.75)
-    pump = measure_pump(shared, bars, hits, presence, bar_spans, drops)
+    # Without a beat there is nothing that a ducker could follow.
+    pump = measure_pump(shared, bars, hits, presence, bar_spans, drops) if tempo.is_steady else no_pump(len(spans))
     progress("loudness and balance", 0.88)
     steps = bs1770.step_energy(audio.samples, audio.rate_hz)
     sections = tuple(_section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)

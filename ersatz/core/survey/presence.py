@@ -24,7 +24,7 @@ def measure_presence(shared: Shared, bars: BarTable, hits: Hits) -> Presence:
     between = _between_kicks(shared, bars, hits)
     rows = {
         "kick": _share_of_hits(hits.kick, 2),
-        "clap": _share_of_hits(hits.clap, 1),
+        "clap": _share_of_hits(hits.clap, 2, 0.25),
         "hats": _share_of_hits(hits.hats, 3),
         "perc": _percussion(shared, bars, hits),
         "bass": np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0)),
@@ -49,11 +49,11 @@ def measure_energy(shared: Shared, bars: BarTable) -> Energy:
     return Energy(db(low), db(middle), db(high), db(low + middle + high))
 
 
-def _share_of_hits(steps: np.ndarray, full: int) -> np.ndarray:
-    """Strength of the bar's `full` strongest hits, 0 below HIT."""
+def _share_of_hits(steps: np.ndarray, full: int, least: float = HIT) -> np.ndarray:
+    """Strength of the bar's `full` strongest hits, those under `least` left out; 1 from 0.7 on."""
     strongest = np.sort(steps, axis=1)[:, -full:]
-    value = np.where(strongest >= HIT, strongest, 0).mean(axis=1)
-    return np.clip(value * 1.15, 0, 1)
+    value = np.where(strongest >= least, strongest, 0).mean(axis=1)
+    return np.clip(value / 0.7, 0, 1)
 
 
 def _between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:

@@ -94,6 +94,11 @@ def measure_pump(
     )
 
 
+def no_pump(sections: int) -> Pump:
+    """The answer where nothing ducks."""
+    return Pump(0.0, "1/4", 0.0, tuple([0.0] * POINTS), 0.0, NOTHING.bands, (), tuple(SectionPump(i, 0.0) for i in range(sections)))
+
+
 def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[_Trigger]:
     """Hypotheses worth testing in the bars of `use`: every beat, every hit of the kick."""
     where = np.flatnonzero(use)

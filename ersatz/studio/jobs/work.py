@@ -102,7 +102,7 @@ def _refuse(job: Job, sentence: str) -> None:
 def _survey(job: Job, report: Progress) -> None:
     reference = job.reference
     assert reference is not None
-    survey = survey_file(reference.audio_path, reference.corrections, lambda p, f: report(p, 0.9 * f))
+    survey = survey_file(reference.audio_path, reference.corrections, lambda p, f: report(p, 0.9 * f), reference.file_name)
     if not reference.listening_path.exists():
         report("listening copy", 0.92)
         audio = read_audio(reference.audio_path)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sys
+import threading
 from pathlib import Path
 
 from django.conf import settings
@@ -48,10 +49,21 @@ class Command(BaseCommand):
     def _run(self, kind: str, sentence: str, user, reference: Reference, remake: Remake | None = None) -> None:
         self._say(sentence)
         job = Job.objects.create(owner=user, kind=kind, reference=reference if remake is None else None, remake=remake)
-        work.run(job.pk)
-        job.refresh_from_db()
+        worker = threading.Thread(target=work.run, args=[job.pk])
+        worker.start()
+        while worker.is_alive():
+            worker.join(0.5)
+            job.refresh_from_db()
+            self._show(job)
         if job.state != Job.State.DONE:
             raise CommandError(job.message)
+
+    @staticmethod
+    def _show(job: Job) -> None:
+        """How far the job is, on one line that is written over; nothing where nobody watches."""
+        if sys.stderr.isatty():
+            end = "\n" if job.is_finished else ""
+            print(f"\r  {job.fraction:4.0%} {job.phase:<40}", end=end, file=sys.stderr, flush=True)
 
     def _say(self, sentence: str) -> None:
         print(sentence, file=sys.stderr, flush=True)

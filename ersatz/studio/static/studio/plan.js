@@ -44,8 +44,10 @@ function draw() {
 
 /** The reference's presence beneath a row: hatched boxes where it plays, as tall as it is strong. */
 function drawPresence(svg, a, part, y) {
-  const presence = reference?.presence[part.role];
-  if (!presence) return;
+  const measured = reference?.presence[part.role];
+  if (!measured) return;
+  // A single bar more or less is no entry: the middle of five neighbours.
+  const presence = measured.map((_, i) => measured.slice(Math.max(0, i - 2), i + 3).sort((x, y) => x - y)[Math.min(2, Math.floor((Math.min(measured.length, i + 3) - Math.max(0, i - 2)) / 2))]);
   let start = 0;
   for (let i = 1; i <= presence.length; i += 1) {
     const on = presence[start] >= 0.25;
