@@ -8,7 +8,7 @@ from dataclasses import dataclass
 TONICS = ("C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B")
 #: Semitones above the tonic. Minor is natural minor, the mode of most club music.
 SCALES = {"major": (0, 2, 4, 5, 7, 9, 11), "minor": (0, 2, 3, 5, 7, 8, 10)}
-_DEGREES_MINOR = ("1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7")
+_DEGREES = ("1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7")
 _LETTERS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 
 
@@ -65,4 +65,9 @@ def note_name(midi: int) -> str:
 
 def degree_name(midi: int, key: Key) -> str:
     """The degree above the tonic, "1", "♭3", "5" ..., counted against the major scale as the trade does."""
-    return _DEGREES_MINOR[(midi - key.pitch_class) % 12]
+    return _DEGREES[(midi - key.pitch_class) % 12]
+
+
+def degree_semitones(name: str) -> int:
+    """Semitones above the tonic of a degree as `degree_name` writes it. Raises ValueError."""
+    return _DEGREES.index(name)

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ersatz.core.grid import TICKS_PER_BEAT, BarGrid
-from ersatz.core.pitch import TONICS, Key, degree_name, hz_midi, midi_hz, note_name, parse_tonic
+from ersatz.core.pitch import TONICS, Key, degree_name, degree_semitones, hz_midi, midi_hz, note_name, parse_tonic
 
 grids = st.builds(BarGrid, st.floats(60, 200), st.floats(0, 3))
 
@@ -57,3 +57,4 @@ def test_scale_degrees_lie_in_the_key_and_octaves_repeat(tonic, mode, degree, lo
 def test_degree_names_count_against_the_major_scale():
     key = Key("Bb", "minor")
     assert [degree_name(46 + s, key) for s in (0, 3, 7, 10)] == ["1", "♭3", "5", "♭7"]
+    assert all(degree_semitones(degree_name(46 + s, key)) == s for s in range(12))

@@ -10,7 +10,7 @@ from typing import cast
 from ersatz.core.draft import patterns
 from ersatz.core.draft.styles import Style, choose_style
 from ersatz.core.errors import NoTempo
-from ersatz.core.pitch import SCALES, Key
+from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
     DUCK_POINTS,
     MAX_BPM,
@@ -18,8 +18,10 @@ from ersatz.core.song.document import (
     Cell,
     Ducking,
     Label,
+    Note,
     Part,
     Pattern,
+    Rate,
     Role,
     Song,
     SongSection,
@@ -76,7 +78,7 @@ def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
         return Ducking("1/4", tuple([0.0] * DUCK_POINTS)), 0.0
     shape = tuple(round(min(1.0, max(0.0, -v / pump.depth_db)), 4) for v in pump.curve_db)
     rate = pump.rate if pump.rate in ("1/4", "1/8", "kick") else "1/4"
-    return Ducking(cast("object", rate), shape), pump.depth_db  # type: ignore[arg-type]
+    return Ducking(cast(Rate, rate), shape), pump.depth_db
 
 
 def _gap_beats(survey: Survey, section: Section) -> float:
@@ -96,21 +98,7 @@ def _reference_degrees(survey: Survey, key: Key) -> tuple[int, ...]:
     for bar in range(first, first + 4):
         chord = next((c for c in survey.harmony.chords if c.start_bar <= bar < c.start_bar + c.bars), None)
         if chord is not None:
-            flat = {
-                "♭2": 1,
-                "2": 2,
-                "♭3": 3,
-                "3": 4,
-                "4": 5,
-                "♭5": 6,
-                "5": 7,
-                "♭6": 8,
-                "6": 9,
-                "♭7": 10,
-                "7": 11,
-                "1": 0,
-            }
-            pitch_class = (key.pitch_class + flat[chord.degree]) % 12
+            pitch_class = (key.pitch_class + degree_semitones(chord.degree)) % 12
             if pitch_class in classes:
                 out.append(classes.index(pitch_class))
     return tuple(out)
@@ -147,7 +135,6 @@ def _parts(
             cells = tuple(c if label == "drop" else replace(c, on=False) for c, label in zip(cells, (s.label for s in sections)))
         return Part(part_id, name, role, sound, bus, found, cells, duck_db=round(duck, 2), **settings)  # type: ignore[arg-type]
 
-    only = patterns.PHRASE_BARS
     parts = [
         part("kick", "kick", "Kick", Sound("kick", {"fundamental_hz": fundamental, "decay_ms": decay,
              "drive": 0.7 if style.name == "hard-techno" else 0.25}), "drums",
@@ -174,7 +161,7 @@ def _parts(
         part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", lead_sound, "music",
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip
-    parts += _joints(survey, sections, depth, only)
+    parts += _joints(sections, depth)
     return tuple(parts)
 
 
@@ -197,10 +184,8 @@ def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: 
     return tuple(out)
 
 
-def _joints(survey: Survey, sections: tuple[SongSection, ...], depth: float, phrase: int) -> list[Part]:
+def _joints(sections: tuple[SongSection, ...], depth: float) -> list[Part]:
     """Riser into each drop, impact on its first beat."""
-    from ersatz.core.song.document import Note
-
     rising: dict[str, Pattern] = {}
     riser_cells, impact_cells = [], []
     for i, section in enumerate(sections):

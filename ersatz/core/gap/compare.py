@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
 
@@ -104,8 +105,6 @@ def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: i
 
 
 def _inside() -> np.ndarray:
-    from ersatz.core.bands import NOMINAL_HZ
-
     centres = np.array(NOMINAL_HZ)
     return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
 

@@ -24,6 +24,7 @@ PHRASE_BARS = 4
 MIN_BPM, MAX_BPM = 40.0, 240.0
 MAX_BARS = 1000
 Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
+Rate = Literal["1/4", "1/8", "kick"]
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
 
 
@@ -113,7 +114,7 @@ class SongSection:
 class Ducking:
     """`shape` has 64 points over one beat from the trigger on, 0 = untouched, 1 = fully down; parts scale it."""
 
-    rate: Literal["1/4", "1/8", "kick"]
+    rate: Rate
     shape: tuple[float, ...]
 
     def __post_init__(self) -> None:

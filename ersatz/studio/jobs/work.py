@@ -20,6 +20,7 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.remake import draft_and_match
 from ersatz.core.survey import survey_file
 from ersatz.studio.handover.files import export_path, write_export
+from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Measurement
 from ersatz.studio.renders import render_cache
 
@@ -118,16 +119,13 @@ def _draft(job: Job, report: Progress) -> None:
     assert remake is not None
     survey = remake.reference.survey
     assert survey is not None
-    song = draft_and_match(survey, remake.seed, remake.style or None, remake.title, render_cache(), lambda p, f: report(p, 0.8 * f))
+    song = draft_and_match(survey, remake.seed, remake.style or None, remake.title, render_cache(), report)
     remake.start(song, "Drafted from the reference")
-    _measure_song(job, lambda p, f: report(p, 0.8 + 0.2 * f))
+    # The draft can be heard and changed while it is measured.
+    start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 
 
 def _measure(job: Job, report: Progress) -> None:
-    _measure_song(job, report)
-
-
-def _measure_song(job: Job, report: Progress) -> None:
     remake = job.remake
     assert remake is not None
     revision = remake.revision

@@ -25,7 +25,7 @@ class Command(BaseCommand):
 
     def handle(self, *args, **options):
         user, _ = get_user_model().objects.get_or_create(username=LOCAL_USER)
-        if Job.objects.filter(owner=user, kind=Job.Kind.DRAFT, state=Job.State.DONE).exists():
+        if Job.objects.filter(owner=user, kind=Job.Kind.MEASURE, state=Job.State.DONE).exists():
             return
         self._say("Making the demo references")
         paths = write_references(Path(settings.HOME) / "demo")
@@ -34,6 +34,7 @@ class Command(BaseCommand):
         reference = Reference.objects.get(owner=user, title=REMADE)
         remake, _ = Remake.objects.get_or_create(owner=user, reference=reference, defaults={"title": REMAKE_TITLE})
         self._run(Job.Kind.DRAFT, f"Drafting “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
+        self._run(Job.Kind.MEASURE, f"Measuring “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
 
     def _reference(self, user, path: Path) -> None:
         reference, _ = Reference.objects.get_or_create(
