@@ -32,7 +32,9 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "survey": found,
         "key_name": str(found.key.pitch_key),
         "key_alternatives": [
-            (k, k.tonic.replace("b", "♭").replace("#", "♯"), round(k.confidence * 100)) for k in found.key.alternatives[:3]
+            (k, k.tonic.replace("b", "♭").replace("#", "♯"), round(k.confidence * 100))
+            for k in found.key.alternatives[:3]
+            if k.confidence >= 0.03
         ],
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
