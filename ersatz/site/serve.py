@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import importlib.metadata
 import os
 import shutil
 import signal
@@ -40,11 +41,21 @@ def main() -> int:
     if free_mb < LEAST_FREE_MB:
         return _fail(f"the disk is nearly full: {LEAST_FREE_MB} MB are needed and {free_mb} MB are free.")
     manage = [sys.executable, "-m", "ersatz.site.manage"]
-    if subprocess.call([*manage, "migrate", "--verbosity", "0"]):
-        return _fail("the database could not be prepared; see above.")
-    if arguments.demo and subprocess.call([*manage, "seed_demo"]):
-        return _fail("the demo data could not be made; see above.")
+    prepared = home / "prepared"
+    wanted = _migrations() + (" demo" if arguments.demo else "")
+    if not prepared.exists() or prepared.read_text() != wanted:
+        if subprocess.call([*manage, "migrate", "--verbosity", "0"]):
+            return _fail("the database could not be prepared; see above.")
+        if arguments.demo and subprocess.call([*manage, "seed_demo"]):
+            return _fail("the demo data could not be made; see above.")
+        prepared.write_text(wanted)
     return _run_together(manage, arguments.port)
+
+
+def _migrations() -> str:
+    """Names of our migrations and Django's version: as long as they stay, the database of an earlier start is ready."""
+    folder = Path(__file__).parent.parent / "studio" / "migrations"
+    return f"{importlib.metadata.version('django')} {' '.join(sorted(p.stem for p in folder.glob('0*.py')))}"
 
 
 def _run_together(manage: list[str], port: int) -> int:

@@ -104,7 +104,7 @@ def _player(
             "bars": song.bars,
             "bpm": song.bpm,
             "sections": [[section_name(song, s.id), bar, s.bars] for bar, s in song.placed()],
-            **(loudness_of(Survey.from_json(measured.survey_json)) if measured else {"lufs": None, "shortTerm": []}),
+            **(loudness_of(measured.survey) if measured else {"lufs": None, "shortTerm": []}),
         }
     return tracks
 

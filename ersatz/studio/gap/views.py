@@ -31,7 +31,7 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
     job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
     context = {**frame("gap", remake=remake), "job": job, "is_current": is_current}
     if measured is not None:
-        mine = Survey.from_json(measured.survey_json)
+        mine = measured.survey
         section = _section(request, reference)
         found = compare(reference, mine, section)
         context |= {

@@ -34,7 +34,7 @@ def handover(request: HttpRequest, pk: int) -> HttpResponse:
         **frame("handover", remake=remake),
         "job": job,
         "is_current": is_current,
-        "checks": _preflight(Survey.from_json(measured.survey_json), song.master.ceiling_dbtp) if measured else [],
+        "checks": _preflight(measured.survey, song.master.ceiling_dbtp) if measured else [],
         "song": song,
         "duration": _clock(song.grid.seconds_of_bar(song.bars + 1)),
         "markers": [

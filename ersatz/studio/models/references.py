@@ -10,6 +10,7 @@ from django.db import models
 from ersatz.core.serial import from_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.document import Corrections, Survey
+from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned
 
 
@@ -21,6 +22,8 @@ class Reference(Owned):
     stored_name = models.CharField(max_length=80)
     survey_json = models.JSONField(null=True, blank=True)
     corrections_json = models.JSONField(default=dict, blank=True)
+    #: The survey as the core's document, or None.
+    survey = Document("survey_json", Survey.from_json)
     #: Why the last survey gave nothing, for the shelf.
     problem = models.CharField(max_length=400, blank=True)
 
@@ -39,10 +42,6 @@ class Reference(Owned):
     def listening_path(self) -> Path:
         """Stereo copy at the mixdown's rate that any range can be cut from."""
         return self.folder / "listening.flac"
-
-    @property
-    def survey(self) -> Survey | None:
-        return Survey.from_json(self.survey_json) if self.survey_json else None
 
     @property
     def corrections(self) -> Corrections:

@@ -7,6 +7,8 @@ from django.utils import timezone
 
 from ersatz.core.song.document import Song
 from ersatz.core.song.edits import Edit
+from ersatz.core.survey.document import Survey
+from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned
 from ersatz.studio.models.references import Reference
 
@@ -79,6 +81,7 @@ class Revision(models.Model):
     number = models.PositiveIntegerField()
     sentence = models.CharField(max_length=200)
     song_json = models.JSONField()
+    song = Document("song_json", Song.from_json)
     sha = models.CharField(max_length=40, db_index=True)
     created_at = models.DateTimeField(default=timezone.now)
 
@@ -89,10 +92,6 @@ class Revision(models.Model):
     def __str__(self) -> str:
         return f"{self.number}: {self.sentence}"
 
-    @property
-    def song(self) -> Song:
-        return Song.from_json(self.song_json)
-
 
 class Measurement(models.Model):
     """The survey of a mixdown, by the song that it came from."""
@@ -100,6 +99,7 @@ class Measurement(models.Model):
     remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="measurements")
     sha = models.CharField(max_length=40)
     survey_json = models.JSONField()
+    survey = Document("survey_json", Survey.from_json)
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:

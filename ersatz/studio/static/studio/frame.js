@@ -30,7 +30,8 @@ function showTransport() {
     byId("hear-remake").setAttribute("aria-pressed", String(player.heard === "remake"));
     const offset = player.offsetDb();
     const turned = `${offset > 0 ? "reference" : "remake"} ${minus((-Math.abs(offset)).toFixed(1))} dB`;
-    byId("level").textContent = `equal loudness: ${Math.abs(offset) < 0.05 ? "nothing to turn" : turned}`;
+    const said = offset === null ? "not measured yet" : Math.abs(offset) < 0.05 ? "nothing to turn" : turned;
+    byId("level").textContent = `equal loudness: ${said}`;
   }
 }
 

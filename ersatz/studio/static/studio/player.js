@@ -178,17 +178,17 @@ export class Player {
     return 10 * Math.log10(inside.reduce((sum, [, lufs]) => sum + 10 ** (lufs / 10), 0) / inside.length);
   }
 
-  /** dB that the remake is turned by (negative) or the reference (positive): the louder one comes down. */
+  /** Reference less remake in dB, null until the remake is measured: the louder one comes down by it. */
   offsetDb() {
     const { reference, remake } = this.tracks;
     if (!remake) return 0;
     const a = this.loudness(reference), b = this.loudness(remake);
-    return a == null || b == null ? 0 : a - b;
+    return a == null || b == null ? null : a - b;
   }
 
   #levels() {
     if (!this.context || !this.gains) return;
-    const offset = this.offsetDb();
+    const offset = this.offsetDb() ?? 0;
     for (const [name, gain] of Object.entries(this.gains)) {
       const own = name === "remake" ? Math.min(0, offset) : Math.min(0, -offset);
       const level = name === this.heard ? 10 ** (own / 20) : 0;
