@@ -31,8 +31,8 @@ PLACES = 8
 #: The folded onset curve peaks this long before the attack: half the analysis window, less what the log takes away.
 #: Calibrated on clicks and noise bursts at known samples (tests/core/test_tempo.py).
 ONSET_LEAD_S = 0.0035
-#: A fit this close to a whole or half BPM, times the track's seconds, is taken to be it: a tenth of a bin.
-ROUND_WITHIN = 2.0
+#: A fit this close to a whole or half BPM, times the track's seconds, is taken to be it: a fiftieth of a bin.
+ROUND_WITHIN = 0.4
 #: Rise of the folded waveform within 3 ms, in nepers, that counts as a clean attack.
 ATTACK_JUMP = 0.9
 
@@ -263,6 +263,9 @@ def _attack(shared: Shared, period: float, near_s: float) -> float:
         return near_s % period
     cuts = power[starts[:, None] + np.arange(2 * reach)]
     top = cuts.max(axis=1)
+    if not top.any():
+        # Left and right cancel: the mid has no waveform to sharpen on.
+        return near_s % period
     cuts = cuts[top > 0.1 * np.percentile(top, 90)]
     level = np.median(np.log(np.maximum(cuts, 1e-12)), axis=0) / 2
     level = np.convolve(np.pad(level, 1, mode="edge"), np.ones(3) / 3, "valid")

@@ -1,0 +1,153 @@
+"""Documents from type hints, and the cache that remembers renders."""
+
+import threading
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.serial import from_json, to_json
+
+
+@dataclass(frozen=True)
+class Buoy:
+    name: str
+    depth_m: float
+
+
+@dataclass(frozen=True)
+class Harbour:
+    buoys: tuple[Buoy, ...]
+    kind: Literal["tidal", "lock"]
+    depths: dict[str, float]
+    master: str | None = None
+    berths: int = 4
+
+
+buoys = st.builds(Buoy, st.text(max_size=8), st.floats(allow_nan=False, allow_infinity=False))
+harbours = st.builds(
+    Harbour,
+    st.lists(buoys, max_size=4).map(tuple),
+    st.sampled_from(["tidal", "lock"]),
+    st.dictionaries(st.text(max_size=4), st.floats(allow_nan=False, allow_infinity=False), max_size=3),
+    st.none() | st.text(max_size=5),
+    st.integers(0, 99),
+)
+
+
+@given(harbours)
+def test_a_document_survives_the_way_through_json(harbour):
+    assert from_json(Harbour, to_json(harbour)) == harbour
+
+
+def test_fields_left_out_have_their_defaults_and_unknown_ones_are_ignored():
+    data = {"buoys": [], "kind": "lock", "depths": {}, "flag": "of another version"}
+    assert from_json(Harbour, data) == Harbour((), "lock", {})
+
+
+def test_numbers_that_json_doesnt_know_become_null():
+    assert to_json(Buoy("North", float("nan"))) == {"name": "North", "depth_m": None}
+    assert to_json((float("inf"), 1.5)) == [None, 1.5]
+
+
+@pytest.mark.parametrize(
+    ("change", "place"),
+    [
+        ({"kind": "dry"}, "kind"),
+        ({"buoys": {"name": "North"}}, "buoys"),
+        ({"buoys": [{"name": "North"}]}, "depth_m"),
+        ({"buoys": [{"name": 5, "depth_m": 1.0}]}, "name"),
+        ({"depths": []}, "depths"),
+        ({"depths": {"a": "deep"}}, "depths.a"),
+        ({"berths": True}, "berths"),
+    ],
+)
+def test_what_doesnt_fit_is_refused_with_its_place(change, place):
+    data = {"buoys": [], "kind": "lock", "depths": {}, **change}
+    with pytest.raises(UnusableDocument, match=place):
+        from_json(Harbour, data)
+
+
+@pytest.mark.parametrize("data", [None, [], "text", 3])
+def test_what_is_no_object_is_refused(data):
+    with pytest.raises(UnusableDocument):
+        from_json(Buoy, data)
+
+
+def array(value: float, size: int = 1000) -> np.ndarray:
+    return np.full(size, value)
+
+
+def test_the_same_key_is_computed_once():
+    cache = RenderCache()
+    first = cache.get("a", lambda: array(1))
+    assert cache.get("a", lambda: array(2)) is first
+    assert cache.computed == 1
+
+
+def test_what_the_cache_holds_cant_be_written_to():
+    value = RenderCache().get("a", lambda: array(1))
+    with pytest.raises(ValueError, match="read-only"):
+        value[0] = 2
+
+
+def test_the_least_recently_used_goes_first():
+    cache = RenderCache(memory_bytes=3 * 8000)
+    for key in "abc":
+        cache.get(key, lambda: array(0))
+    cache.get("a", lambda: array(0))
+    cache.get("d", lambda: array(0))
+    assert cache.computed == 4
+    cache.get("a", lambda: array(0))
+    assert cache.computed == 4
+    cache.get("b", lambda: array(0))
+    assert cache.computed == 5
+
+
+def test_only_what_is_meant_for_the_disk_lies_there(tmp_path):
+    cache = RenderCache(tmp_path)
+    cache.get("kept", lambda: array(1), on_disk=True)
+    cache.get("passing", lambda: array(2))
+    assert [p.stem for p in tmp_path.rglob("*.npy")] == ["kept"]
+    again = RenderCache(tmp_path)
+    np.testing.assert_array_equal(again.get("kept", lambda: array(9), on_disk=True), array(1))
+    assert again.computed == 0
+
+
+def test_a_half_written_file_is_computed_again(tmp_path):
+    RenderCache(tmp_path).get("kept", lambda: array(1), on_disk=True)
+    path = next(tmp_path.rglob("*.npy"))
+    path.write_bytes(path.read_bytes()[:40])
+    np.testing.assert_array_equal(RenderCache(tmp_path).get("kept", lambda: array(3), on_disk=True), array(3))
+
+
+def test_the_disk_keeps_its_limit(tmp_path):
+    cache = RenderCache(tmp_path, disk_bytes=100_000)
+    for k in range(60):
+        cache.get(f"{k:04d}", lambda: array(0), on_disk=True)
+    assert sum(p.stat().st_size for p in tmp_path.rglob("*.npy")) <= 130_000
+
+
+def test_a_disk_that_refuses_doesnt_stop_the_music(tmp_path):
+    folder = tmp_path / "renders"
+    cache = RenderCache(folder)
+    folder.rmdir()
+    folder.write_text("a file where the folder was")
+    np.testing.assert_array_equal(cache.get("a", lambda: array(1), on_disk=True), array(1))
+
+
+def test_several_threads_see_one_value():
+    cache = RenderCache()
+    seen = []
+    threads = [threading.Thread(target=lambda: seen.append(cache.get("a", lambda: array(1)))) for _ in range(8)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    assert all((s == 1).all() for s in seen)
+    assert len(seen) == 8

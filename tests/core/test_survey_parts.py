@@ -1,0 +1,210 @@
+"""Pieces of the survey against exact cases: folding, attacks, ducking curves, section lengths, chords, widths, odd input."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ersatz.core import bands
+from ersatz.core.audio import Audio
+from ersatz.core.survey import pump, sections, survey_audio, tempo
+from ersatz.core.survey.document import Source
+from ersatz.core.survey.harmony import _viterbi
+from ersatz.core.survey.shared import EDGES_HZ, FRAME, HOP, frame_means, prepare
+from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
+
+
+def survey(samples, rate=RATE):
+    audio = Audio(np.atleast_2d(np.asarray(samples, np.float32)), rate)
+    return survey_audio(audio, Source("x.wav", audio.duration_s, rate, audio.channels, ""))
+
+
+def train(sound: np.ndarray, period_s: float, first_s: float, seconds: float = 30.0) -> np.ndarray:
+    out = np.random.default_rng(0).standard_normal(int(seconds * RATE)) * 1e-4
+    at = first_s
+    while at + 0.4 < seconds:
+        i = round(at * RATE)
+        out[i : i + len(sound)] += sound
+        at += period_s
+    return both(out.astype(np.float32))
+
+
+@pytest.mark.parametrize(
+    "sound", [kick_hit(), noise_hit(0.1, 0.001, 200, 5), noise_hit(0.2, 0.03, 800, 6)], ids=["kick", "click", "burst"]
+)
+@pytest.mark.parametrize("first_s", [0.1, 0.2007, 0.31])
+def test_the_beat_lies_on_the_attack(sound, first_s):
+    shared = prepare(Audio(train(sound * 0.6, 0.4783, first_s), RATE))
+    found = tempo.measure_beat(shared)
+    assert found.bpm == pytest.approx(60 / 0.4783, abs=0.01)
+    error = (found.phase_s - first_s + 0.4783 / 2) % 0.4783 - 0.4783 / 2
+    assert abs(error) < 0.004
+
+
+def test_half_and_double_time_are_always_among_the_alternatives():
+    found = tempo.measure_beat(prepare(Audio(train(kick_hit() * 0.6, 0.5, 0.1), RATE)))
+    others = [g.bpm for g in found.alternatives]
+    assert any(abs(b - 60) < 0.1 for b in others)
+    assert any(abs(b - 240) < 0.1 for b in others)
+
+
+def test_a_tempo_that_is_given_is_kept():
+    shared = prepare(Audio(train(kick_hit() * 0.6, 0.5, 0.1), RATE))
+    assert tempo.measure_beat(shared, 97.25).bpm == 97.25
+
+
+def test_a_track_that_speeds_up_is_less_sure_than_one_that_doesnt():
+    steady = train(kick_hit() * 0.6, 0.5, 0.1)
+    out = np.random.default_rng(0).standard_normal(steady.shape[1]) * 1e-4
+    at, period = 0.1, 0.56
+    while at < 29:
+        i = round(at * RATE)
+        out[i : i + len(kick_hit())] += kick_hit()[: len(out) - i] * 0.6
+        at += period
+        period *= 0.994
+    sure = tempo.measure_beat(prepare(Audio(steady, RATE))).confidence
+    unsure = tempo.measure_beat(prepare(Audio(both(out.astype(np.float32)), RATE))).confidence
+    assert unsure < 0.5 < sure
+
+
+@given(st.lists(st.floats(-30, 0), min_size=3, max_size=40))
+def test_isotonic_curves_only_rise_and_keep_their_mean(values):
+    fitted = pump._isotonic(np.array(values))
+    assert (np.diff(fitted) >= -1e-9).all()
+    assert fitted.mean() == pytest.approx(np.mean(values), abs=1e-6)
+    np.testing.assert_allclose(pump._isotonic(fitted), fitted)
+
+
+@given(st.lists(st.floats(-30, 0), min_size=64, max_size=64))
+def test_what_a_ducker_makes_falls_once_and_comes_back(values):
+    curve = pump._as_ducking(np.array(values))
+    assert curve.max() <= 0
+    bottom = int(np.argmin(curve))
+    assert bottom < pump.POINTS // 3 + 3
+
+
+def test_release_runs_from_the_lowest_point_to_one_decibel_under():
+    curve = np.concatenate([np.full(4, -10.0), np.linspace(-10, 0, 41), np.zeros(19)])
+    # 10 dB in 40 points: 9 dB take 36 points of a 500 ms beat, from the last point at the bottom; the first counts.
+    assert pump._release_ms(curve, 0.5) == pytest.approx((36 + 4) / 64 * 500, rel=0.05)
+    assert pump._release_ms(np.full(64, -6.0), 0.5) == pytest.approx(500)
+
+
+def test_weighted_quantiles():
+    values, weights = np.array([1.0, 2.0, 10.0]), np.array([1.0, 1.0, 0.0])
+    assert pump._weighted_quantile(values, weights, 0.5) == pytest.approx(1.5)
+    assert pump._weighted_quantile(values, np.array([0.0, 0.0, 1.0]), 0.5) == pytest.approx(10.0)
+
+
+@pytest.mark.parametrize("release_s", [0.1, 0.18, 0.26])
+def test_release_within_a_fifth(release_s):
+    depth = 9.0
+    found = survey(club_track(bars=28, duck_db=depth, release_s=release_s)).pump
+    assert found.release_ms == pytest.approx(release_s * 1000, rel=0.3)
+
+
+def test_boundaries_stand_on_the_strongest_lines_at_usual_lengths():
+    novelty = np.zeros(64)
+    novelty[[16, 24, 56]] = 1.0
+    novelty[37] = 0.25
+    assert sections._boundaries(novelty, 64) == [0, 16, 24, 56]
+
+
+def test_an_irregular_length_is_allowed_where_the_evidence_is_strong():
+    novelty = np.zeros(60)
+    novelty[[16, 28]] = 1.0
+    assert sections._boundaries(novelty, 60) == [0, 16, 28]
+
+
+def test_neighbours_of_the_same_label_become_one():
+    starts, labels = sections._merged([0, 8, 16, 24], ["intro", "intro", "drop", "outro"])
+    assert (starts, labels) == ([0, 16, 24], ["intro", "drop", "outro"])
+
+
+def test_the_chord_path_ignores_a_moments_doubt():
+    score = np.zeros((3, 12))
+    score[0] = 1.0
+    score[1, 5] = 1.03
+    assert _viterbi(score) == [0] * 12
+    score[1, 4:8] = 2.0
+    assert _viterbi(score) == [0] * 4 + [1] * 4 + [0] * 4
+
+
+def test_means_between_edges_are_means():
+    values = np.arange(100.0)[None]
+    means = frame_means(values, np.array([0.0, 1.0, 5.0]), 0.1)
+    np.testing.assert_allclose(means, [[np.arange(10).mean(), np.arange(10, 50).mean()]])
+
+
+def test_band_weights_give_every_bin_to_one_band_at_most():
+    weights = bands.band_weights(bands.FRAME // 2 + 1, RATE)
+    assert weights.sum(axis=0).max() <= 1 + 1e-9
+    assert (weights.sum(axis=1) > 0).all()
+
+
+def test_band_power_of_a_sine_is_its_power():
+    power = bands.band_power(sine(1000, 5, -6)[None], RATE)
+    assert 10 * np.log10(power.sum()) == pytest.approx(-6 - 3.01, abs=0.05)
+    assert int(power.argmax()) == 17
+
+
+def test_analysis_bands_tile_the_spectrum():
+    shared = prepare(Audio(both(sine(300, 2, -6)), RATE))
+    assert shared.mid_power.shape == (len(EDGES_HZ) - 1, 2 * RATE // HOP + 1)
+    assert EDGES_HZ[int(shared.mid_power[:, FRAME // HOP * 8].argmax())] == 270
+    assert shared.side_power.max() < 1e-6 * shared.mid_power.max()
+
+
+@pytest.mark.parametrize("cents", [-30, 0, 22])
+def test_tuning_is_read_from_the_partials(cents):
+    chord = sum(sine(440 * 2 ** ((s + cents / 100) / 12), 12, -18) for s in (0, 3, 7, 12))
+    assert prepare(Audio(both(chord), RATE)).tuning_cents == pytest.approx(cents, abs=3)
+
+
+@pytest.mark.parametrize(
+    ("pan", "width", "correlation"),
+    [((1, 1), 0.0, 1.0), ((1, -1), 1.0, -1.0), ((1, 0), 1.0, 0.0)],
+    ids=["mono", "antiphase", "left"],
+)
+def test_width_and_correlation(pan, width, correlation):
+    tone = sine(1000, 12, -12)
+    band = next(b for b in survey(np.stack([tone * p for p in pan])).stereo.bands if b.low_hz <= 1000 < b.high_hz)
+    assert band.width == pytest.approx(width, abs=0.01)
+    assert band.correlation == pytest.approx(correlation, abs=0.01)
+
+
+def odd_inputs():
+    x = club_track(bars=12)
+    click = np.zeros((2, RATE * 12))
+    click[:, RATE * 5] = 0.9
+    late = np.zeros((2, RATE * 34))
+    late[:, RATE * 12 : RATE * 12 + RATE * 22] = x[:, : RATE * 22]
+    return {
+        "one click": click,
+        "constant": np.full((2, RATE * 12), 0.5),
+        "antiphase": np.stack([x[0], -x[0]]),
+        "left only": np.stack([x[0], 0 * x[0]]),
+        "over full scale": 4 * x,
+        "very soft": 1e-3 * x,
+        "twelve seconds of nothing first": late,
+        "ten seconds": x[:, : int(10.1 * RATE)],
+    }
+
+
+@pytest.mark.parametrize("name", odd_inputs())
+def test_odd_input_is_surveyed_without_numbers_that_are_none(name):
+    found = survey(odd_inputs()[name])
+    assert np.isfinite([found.tempo.bpm, found.tempo.first_downbeat_s, found.key.confidence, found.pump.depth_db]).all()
+    assert np.isfinite(found.spectrum.level_db).all()
+    assert found.sections[-1].end_bar == found.bars + 1
+    if name not in ("one click", "constant"):
+        assert found.tempo.bpm == pytest.approx(126, abs=0.1)
+
+
+@pytest.mark.parametrize("rate", [8_000, 96_000])
+def test_other_rates_give_the_same_grid(rate):
+    from ersatz.core.audio import resample
+
+    found = survey(resample(club_track(bars=16), RATE, rate), rate)
+    assert found.tempo.bpm == pytest.approx(126, abs=0.02)
+    assert found.source.sample_rate_hz == rate
