@@ -19,7 +19,7 @@ from ersatz.core.draft.styles import BY_NAME
 from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import write_midi
 from ersatz.core.gap import compare
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.remake import draft_and_match, remake_file
 from ersatz.core.serial import from_json
 from ersatz.core.song.document import Song
@@ -62,6 +62,7 @@ def _parser() -> argparse.ArgumentParser:
     mixdown = commands.add_parser("mixdown", help="render a song")
     mixdown.add_argument("song", type=Path)
     mixdown.add_argument("--out", type=Path, required=True, metavar="MIX.wav")
+    mixdown.add_argument("--stems", type=Path, metavar="DIR", help="parts and returns, which sum to the mix before the master")
     mixdown.add_argument("--bars", metavar="A-B")
     mixdown.add_argument("--target-lufs", type=float, metavar="X")
     mixdown.set_defaults(run=_mixdown)
@@ -105,7 +106,13 @@ def _mixdown(arguments: argparse.Namespace) -> None:
         audio = Audio(mixdown.samples(start, stop, lambda f: report("", f)), RATE_HZ)
     else:
         audio = mixdown.whole(lambda f: report("", f))
+        start, stop = 0, audio.frames
     write_audio(arguments.out, audio)
+    if arguments.stems:
+        arguments.stems.mkdir(parents=True, exist_ok=True)
+        for name, samples in stems(mixdown, start, stop).items():
+            # Float: a part before the master may stand above full scale.
+            write_audio(arguments.stems / f"{name}.wav", Audio(samples, RATE_HZ), "FLOAT")
     report("done", 1.0)
 
 

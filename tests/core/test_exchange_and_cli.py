@@ -47,7 +47,8 @@ def test_mixdown_command_renders_bars(song, tmp_path):
     document = tmp_path / "song.json"
     document.write_text(json.dumps(song.to_json()))
     out = tmp_path / "mix.wav"
-    assert main(["mixdown", str(document), "--out", str(out), "--bars", "9-10"]) == 0
+    assert main(["mixdown", str(document), "--out", str(out), "--bars", "9-10", "--stems", str(tmp_path / "stems")]) == 0
+    assert len(list((tmp_path / "stems").glob("*.wav"))) == len(song.parts) + 2
     assert soundfile.info(str(out)).duration == pytest.approx(2 * song.grid.bar_s, abs=0.001)
 
 

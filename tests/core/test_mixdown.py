@@ -9,7 +9,7 @@ from ersatz.core.effects import eq, limiter, space
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import BLOCK, RATE_HZ, Mixdown, mastered
+from ersatz.core.mixdown.render import BLOCK, RATE_HZ, Mixdown, mastered, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
 from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound
 from ersatz.core.song.edits import SwitchPart
@@ -41,6 +41,14 @@ def test_bars_rendered_alone_equal_the_same_bars_of_the_whole(short, whole):
 def test_the_same_song_gives_the_same_samples(short, whole):
     mixdown = Mixdown(short, RenderCache())
     np.testing.assert_array_equal(mixdown.samples(0, BLOCK), whole[:, :BLOCK])
+
+
+def test_stems_sum_to_the_mix_before_the_master(short):
+    mixdown = Mixdown(short)
+    start, stop = mixdown.bar_range(2, 4)
+    parts = stems(mixdown, start, stop)
+    assert set(parts) == {p.id for p in short.parts} | {"return-reverb", "return-delay"}
+    np.testing.assert_allclose(sum(parts.values()), mixdown.samples(start, stop, stage="mix"), atol=1e-5)
 
 
 def test_a_render_through_the_disk_is_the_same(short, whole, tmp_path):

@@ -354,5 +354,15 @@ def mastered(mix: np.ndarray, master: Master) -> np.ndarray:
         return np.concatenate(list(pieces), axis=1)[:, : mix.shape[1]]
 
 
+def stems(mixdown: Mixdown, start: int, stop: int) -> dict[str, np.ndarray]:
+    """Every part dry and both returns, by name, each (2, n): they sum to the mix before the master."""
+    out = {part.id: mixdown.solo_part(part, start, stop) for part in mixdown.song.parts}
+    first, last = start // BLOCK, -(-stop // BLOCK)
+    for name in ("reverb", "delay"):
+        joined = np.concatenate([mixdown.return_block(name, b) for b in range(first, last)], axis=1)
+        out[f"return-{name}"] = joined[:, start - first * BLOCK : stop - first * BLOCK]
+    return out
+
+
 def with_master_gain(song: Song, gain_db: float) -> Song:
     return replace(song, master=replace(song.master, gain_db=round(gain_db, 3)))
