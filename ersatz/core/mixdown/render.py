@@ -129,6 +129,10 @@ class Mixdown:
         beat = self.song.grid.beat_s * RATE_HZ
         return self.cache.get(key, lambda: duck_curve_db(block * BLOCK, BLOCK, near, shape, beat).astype(np.float32))
 
+    def _duck_gain(self, block: int, depth_db: float) -> np.ndarray:
+        """Gain of a ducker of this depth, shape (BLOCK,)."""
+        return np.asarray(np.exp(self._duck(block) * np.float32(-depth_db / 20 * np.log(10))))
+
     def part_key(self, part: Part, block: int) -> str | None:
         """None where the part is silent."""
         known = self._part_keys.get((part.id, block), "")
@@ -164,7 +168,7 @@ class Mixdown:
         pan = np.array([[np.cos(angle)], [np.sin(angle)]]) * np.sqrt(2) * 10 ** (part.gain_db / 20)
         out *= pan.astype(np.float32)
         if part.duck_db > 0:
-            out *= np.exp(self._duck(block) * np.float32(-part.duck_db / 20 * np.log(10)))
+            out *= self._duck_gain(block, part.duck_db)
         return out
 
     # Buses and returns --------------------------------------------------------------------------------------------
@@ -235,7 +239,7 @@ class Mixdown:
                 return np.zeros((2, BLOCK), np.float32)
             out = fft.irfft(spectrum, 2 * BLOCK, axis=-1)[:, BLOCK:]
             if duck_db:
-                out = out * np.exp(self._duck(block) * np.float32(-duck_db / 20 * np.log(10)))
+                out = out * self._duck_gain(block, duck_db)
             return np.asarray(out, np.float32)
 
         return self.cache.get(key, compute)

@@ -35,11 +35,15 @@ class BarTable:
         flat = frame_means(values, self.step_edges_s(per_bar), hop_s)
         return flat.reshape(*flat.shape[:-1], self.count, per_bar)
 
-    def step_peaks(self, shared: Shared, curve: np.ndarray, swing_s: float = 0.0) -> np.ndarray:
-        """Largest onset within -12..+24 ms of each 16th, shape (bars, 16); odd 16ths are looked for `swing_s` later."""
+    def step_times_s(self, swing_s: float) -> np.ndarray:
+        """Time of every 16th, odd ones `swing_s` later, shape (bars * 16,)."""
         times = self.step_edges_s(STEPS)[:-1].copy()
         times[1::2] += swing_s
-        index = np.round(times / shared.hop_s).astype(int)
+        return times
+
+    def step_peaks(self, shared: Shared, curve: np.ndarray, swing_s: float = 0.0) -> np.ndarray:
+        """Largest onset within -12..+24 ms of each 16th, shape (bars, 16); odd 16ths are looked for `swing_s` later."""
+        index = np.round(self.step_times_s(swing_s) / shared.hop_s).astype(int)
         reach = range(-round(0.012 / shared.hop_s), round(0.024 / shared.hop_s) + 1)
         peaks = np.max([curve[np.clip(index + d, 0, len(curve) - 1)] for d in reach], axis=0)
         return np.asarray(peaks.reshape(self.count, STEPS))

@@ -66,9 +66,7 @@ def _clap_by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, s
     rate = TONAL_HZ
     x = signal.sosfilt(signal.butter(2, 1000, "highpass", fs=rate, output="sos"), shared.decimated).astype(np.float32)
     length, slack = int(0.045 * rate), int(0.008 * rate)
-    times = bars.step_edges_s(STEPS)[:-1].copy()
-    times[1::2] += swing_s
-    start = np.round(times * rate).astype(int)
+    start = np.round(bars.step_times_s(swing_s) * rate).astype(int)
     usable = (start >= slack) & (start + length + slack < len(x))
     sure = np.flatnonzero((first_guess.ravel() > 0.8) & usable)
     if len(sure) < 8:
@@ -106,9 +104,7 @@ def _by_template(shared: Shared, bars: BarTable, first_guess: np.ndarray, swing_
     Second comes the low register without those kicks.
     """
     length, slack = int(0.12 * LOW_HZ), int(0.012 * LOW_HZ)
-    times = bars.step_edges_s(STEPS)[:-1].copy()
-    times[1::2] += swing_s
-    start = np.round(times * LOW_HZ).astype(int)
+    start = np.round(bars.step_times_s(swing_s) * LOW_HZ).astype(int)
     usable = (start >= slack) & (start + length + slack < len(shared.low))
     sure = np.flatnonzero((first_guess.ravel() > 0.75) & usable)
     if len(sure) < 8:
