@@ -46,6 +46,15 @@ class TempoEvidence:
 
 
 @dataclass(frozen=True)
+class TempoChange:
+    """Where one grid stops holding: the tempo from there on, and by how many beats the bar lines jump."""
+
+    t_s: float
+    bpm: float
+    beats: float
+
+
+@dataclass(frozen=True)
 class Tempo:
     bpm: float
     confidence: float
@@ -55,6 +64,7 @@ class Tempo:
     swing_percent: float
     drift_percent: float
     evidence: TempoEvidence = TempoEvidence((), ())
+    changes: tuple[TempoChange, ...] = ()
 
     @property
     def grid(self) -> BarGrid:
