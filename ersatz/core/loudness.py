@@ -144,21 +144,19 @@ def interpolator(half_taps: int = HALF_TAPS) -> np.ndarray:
     return np.asarray(taps / taps.sum(axis=1, keepdims=True))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def _between_samples(x: np.ndarray, taps: np.ndarray, threshold: float) -> float:  # pragma: no cover - compiled
-    peak = 0.0
+    """Largest magnitude between the samples of `x`, which is padded by half the taps on both sides."""
+    peak = np.float32(0.0)
     half = taps.shape[1] // 2
-    for n in range(len(x) - 1):
+    for n in range(half - 1, len(x) - half - 1):
         if abs(x[n]) < threshold and abs(x[n + 1]) < threshold:
             continue
         for p in range(taps.shape[0]):
-            total = 0.0
+            total = np.float32(0.0)
             for k in range(taps.shape[1]):
-                i = n + k - half + 1
-                if 0 <= i < len(x):
-                    total += taps[p, k] * x[i]
-            if abs(total) > peak:
-                peak = abs(total)
+                total += taps[p, k] * x[n - half + 1 + k]
+            peak = max(peak, abs(total))
     return peak
 
 
@@ -167,9 +165,9 @@ def true_peak_dbtp(samples: np.ndarray, rate_hz: int) -> float:
     top = float(max((max(channel.max(), -channel.min()) for channel in samples if len(channel)), default=0.0))
     if top == 0.0:
         return SILENCE_DBTP
-    taps = interpolator()
+    taps = interpolator().astype(np.float32)
     with ThreadPoolExecutor(2) as pool:
-        peaks = pool.map(lambda channel: _between_samples(np.ascontiguousarray(channel), taps, NEAR_PEAK * top), samples)
+        peaks = pool.map(lambda channel: _between_samples(np.pad(channel, HALF_TAPS), taps, np.float32(NEAR_PEAK * top)), samples)
         return 20 * math.log10(max(top, *peaks))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -51,8 +52,10 @@ def survey_file(
     path = Path(path)
     name = name or path.name
     progress("reading", 0.0)
-    audio = read_audio(path, name)
-    source = Source(name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, file_sha256(path))
+    with ThreadPoolExecutor(1) as pool:
+        digest = pool.submit(file_sha256, path)
+        audio = read_audio(path, name)
+        source = Source(name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, digest.result())
     return survey_audio(audio, source, corrections, progress)
 
 
@@ -66,6 +69,23 @@ def survey_audio(
     measured; the document then holds them, so that measured and corrected can be told apart."""
     progress("transforming", 0.1)
     shared = prepare(audio)
+    with ThreadPoolExecutor(1) as beside:
+        # What needs no grid is measured on the second core meanwhile.
+        loudness = beside.submit(_measure_loudness, audio)
+        beside.submit(shared.third_octaves, 0.0, audio.duration_s)
+        return _survey(shared, source, corrections, loudness, progress)
+
+
+def _measure_loudness(audio: Audio) -> tuple[np.ndarray, bs1770.Loudness]:
+    steps = bs1770.step_energy(audio.samples, audio.rate_hz)
+    return steps, bs1770.measure_loudness(audio.samples, audio.rate_hz, steps)
+
+
+def _survey(
+    shared: Shared, source: Source, corrections: Corrections, loudness: Future[tuple[np.ndarray, bs1770.Loudness]],
+    progress: Progress,
+) -> Survey:  # fmt: skip
+    audio = shared.audio
     progress("tempo and bar lines", 0.35)
     tempo = _tempo(shared, corrections)
     bars = bar_table(shared, tempo.grid)
@@ -86,7 +106,7 @@ def survey_audio(
     # Without a beat there is nothing that a ducker could follow.
     pump = measure_pump(shared, bars, hits, presence, bar_spans, drops) if tempo.is_steady else no_pump(len(spans))
     progress("loudness and balance", 0.88)
-    steps = bs1770.step_energy(audio.samples, audio.rate_hz)
+    steps, measured_loudness = loudness.result()
     sections = tuple(_section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
     spectrum = measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections])
     survey = Survey(
@@ -102,7 +122,7 @@ def survey_audio(
         pump=pump,
         spectrum=spectrum,
         stereo=measure_stereo(shared),
-        loudness=_loudness(bs1770.measure_loudness(audio.samples, audio.rate_hz, steps)),
+        loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans),
         corrections=corrections,
     )

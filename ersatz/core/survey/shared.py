@@ -8,6 +8,7 @@ Böck & Widmer 2013).
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -16,15 +17,9 @@ from scipy import fft
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio, resample
+from ersatz.core.survey.frames import EDGES_HZ, HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames
 
-FRAME = 1024
-HOP = 256
 ANALYSIS_HZ = 44_100
-#: Lower edges of the analysis bands and the top, Hz. Narrow where parts are told apart, wide on top.
-EDGES_HZ = (
-    20, 65, 110, 155, 200, 270, 360, 470, 600, 770, 1000, 1300, 1700, 2200, 2800, 3600, 4700, 6000, 7700, 10_000,
-    13_000, 18_000,
-)  # fmt: skip
 TONAL_HZ = 11_025
 TONAL_FRAME = 4096
 TONAL_HOP = 1024
@@ -44,6 +39,8 @@ class Shared:
     side: np.ndarray
     mid_power: np.ndarray
     side_power: np.ndarray
+    #: Level of what is noise, both channels, shape (len(NOISE_EDGES_HZ) - 1, frames); see frames.py.
+    noise_power: np.ndarray
 
     @property
     def hop_s(self) -> float:
@@ -86,6 +83,11 @@ class Shared:
         """Onset strength between two frequencies, shape (frames,)."""
         return np.asarray(self.flux[self.rows(low_hz, high_hz)].sum(axis=0))
 
+    def noise(self, low_hz: float, high_hz: float) -> np.ndarray:
+        """Level of the noise between two of NOISE_EDGES_HZ, shape (frames,)."""
+        first, last = NOISE_EDGES_HZ.index(int(low_hz)), NOISE_EDGES_HZ.index(int(high_hz))
+        return np.asarray(self.noise_power[first:last].sum(axis=0))
+
     def power(self, low_hz: float, high_hz: float) -> np.ndarray:
         """Power of both channels between two frequencies, shape (frames,)."""
         rows = self.rows(low_hz, high_hz)
@@ -113,13 +115,13 @@ class Shared:
         frames = frames[: max(1, len(low) // TONAL_HOP + 1)]
         window = np.hanning(TONAL_FRAME).astype(np.float32)
         top = int(2200 / TONAL_HZ * TONAL_FRAME)
-        magnitude = np.abs(fft.rfft(frames * window, axis=1, workers=2)[:, :top]).T.astype(np.float32)
+        magnitude = np.abs(fft.rfft(frames * window, axis=1, workers=1)[:, :top]).T.astype(np.float32)
         return _median5(magnitude)
 
     @cached_property
     def low(self) -> np.ndarray:
         """The mid at LOW_HZ: kick and bass only, shape (samples,)."""
-        return np.asarray(resample(self.mid[None, :], self.rate_hz, LOW_HZ)[0])
+        return np.asarray(resample(self.decimated[None, :], TONAL_HZ, LOW_HZ)[0])
 
     @cached_property
     def tuning_cents(self) -> float:
@@ -155,7 +157,7 @@ class Shared:
             frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[:: bands.FRAME // 2]
             out = np.empty((bands.BANDS, len(frames)), np.float32)
             for start in range(0, len(frames), 128):
-                block = fft.rfft(frames[start : start + 128] * window, axis=1, workers=2)
+                block = fft.rfft(frames[start : start + 128] * window, axis=1, workers=1)
                 out[:, start : start + 128] = weights @ (np.square(block.real) + np.square(block.imag)).T
             total = total + out * scale
         return np.asarray(total)
@@ -170,26 +172,11 @@ def prepare(audio: Audio) -> Shared:
     mid = np.asarray((stereo[0] + stereo[1]) * 0.5, np.float32)
     side = np.asarray((stereo[0] - stereo[1]) * 0.5, np.float32)
     mono = audio.channels == 1
-    mid_power = _band_frames(mid, rate)
-    side_power = np.zeros_like(mid_power) if mono else _band_frames(side, rate)
-    return Shared(audio, rate, mid, side, mid_power, side_power)
-
-
-def _band_frames(x: np.ndarray, rate_hz: int) -> np.ndarray:
-    padded = np.pad(x, (FRAME // 2, FRAME))
-    frames = np.lib.stride_tricks.sliding_window_view(padded, FRAME)[::HOP][: len(x) // HOP + 1]
-    window = np.hanning(FRAME).astype(np.float32)
-    hz = np.arange(FRAME // 2 + 1) * rate_hz / FRAME
-    width = rate_hz / FRAME
-    edges = np.array(EDGES_HZ, float)
-    weights = np.clip(
-        (np.minimum(hz + width / 2, edges[1:, None]) - np.maximum(hz - width / 2, edges[:-1, None])) / width, 0, 1
-    ).astype(np.float32)
-    out = np.empty((len(edges) - 1, len(frames)), np.float32)
-    for start in range(0, len(frames), 2048):
-        block = fft.rfft(frames[start : start + 2048] * window, axis=1, workers=2)
-        out[:, start : start + 2048] = weights @ (np.square(block.real) + np.square(block.imag)).T
-    return out
+    with ThreadPoolExecutor(2) as pool:
+        parts = list(pool.map(lambda x: band_frames(x, rate), [mid] if mono else [mid, side]))
+    mid_power, noise = parts[0]
+    side_power, side_noise = (np.zeros_like(mid_power), np.float32(0)) if mono else parts[1]
+    return Shared(audio, rate, mid, side, mid_power, side_power, (noise + side_noise) / NOISE_MEAN)
 
 
 def _median5(x: np.ndarray) -> np.ndarray:

@@ -11,7 +11,8 @@ import numpy as np
 
 from ersatz.core import bands
 from ersatz.core.survey.document import SectionSpectrum, Spectrum, Stereo, StereoBand
-from ersatz.core.survey.shared import EDGES_HZ, Shared
+from ersatz.core.survey.frames import EDGES_HZ
+from ersatz.core.survey.shared import Shared
 
 WIDTH_BANDS_HZ = ((20, 110), (110, 270), (270, 770), (770, 2200), (2200, 6000), (6000, 18_000))
 #: A band is mono when its side lies this far under its mid.
