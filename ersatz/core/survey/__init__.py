@@ -36,7 +36,7 @@ from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.shared import Shared, prepare
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
-from ersatz.core.survey.tempo import BEATS_PER_BAR, measure_beat, measure_downbeat
+from ersatz.core.survey.tempo import measure_beat
 
 Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
@@ -132,22 +132,22 @@ def _survey(
 
 def _tempo(shared: Shared, corrections: Corrections) -> Tempo:
     beat = measure_beat(shared, corrections.bpm)
-    first, certain = measure_downbeat(shared, beat)
-    confidence = beat.confidence * (0.75 + 0.25 * certain)
+    confidence = beat.confidence * (0.75 + 0.25 * beat.certain)
     if corrections.bpm is not None:
         confidence = 1.0
+    first = beat.first_downbeat_s
     if corrections.first_downbeat_s is not None:
-        bar = 60 / beat.bpm * BEATS_PER_BAR
-        first = corrections.first_downbeat_s % bar
+        first = corrections.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)
     return Tempo(
         bpm=round(beat.bpm, 4),
         confidence=round(confidence, 3),
         alternatives=beat.alternatives,
-        beats_per_bar=BEATS_PER_BAR,
+        beats_per_bar=beat.beats_per_bar,
         first_downbeat_s=round(first, 5),
         swing_percent=50.0,
         drift_percent=beat.drift_percent,
         evidence=beat.evidence,
+        changes=beat.changes,
     )
 
 

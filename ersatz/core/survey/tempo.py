@@ -1,11 +1,11 @@
-"""Which tempo, and where are the beats and the bar lines?
+"""Which tempo, and when exactly does bar 1 begin?
 
 Conventions: seconds from the start of the file; `first_downbeat_s` is bar 1 beat 1, the first bar line at or after
 the start. Method: (1) one Fourier transform of the whole onset curve, so that the tempo's resolution is that of the whole track
 (Grosche & Müller 2011 use the same transform in windows); (2) beat hypotheses scored by the sum over the beat, 8th and
-16th rate and a prior over what dance floors use; (3) phase by folding the onset curve of the low, middle and high bands onto the
-beat, sharpened to the attack in the waveform; (4) the bar line from harmonic change, kick against backbeat and large
-changes, which fall on bar lines (Vande Veire & De Bie 2018; Zehren, Alunno & Bientinesi 2020).
+16th rate and a prior over what dance floors use; (3) their octaves, the metre and the bar line by the rhythm, the sections and
+the chords (barline.py); (4) the bar line's time by folding the onset curves onto the beat, sharpened to the attack in the
+waveform.
 """
 
 from __future__ import annotations
@@ -15,43 +15,42 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import fft
 
-from ersatz.core.survey.document import TempoEvidence, TempoGuess
-from ersatz.core.survey.shared import TONAL_HOP, TONAL_HZ, Shared, frame_means
+from ersatz.core.survey import barline
+from ersatz.core.survey.document import TempoChange, TempoEvidence, TempoGuess
+from ersatz.core.survey.shared import Shared
+from ersatz.core.survey.slots import Slots, cut_slots
+from ersatz.core.survey.steadiness import measure_steadiness
 
 MIN_BPM, MAX_BPM = 70.0, 190.0
-#: Log-normal prior over tempo in octaves: centre and spread of the styles that the trade makes.
-PRIOR_BPM, PRIOR_OCTAVES = 127.0, 0.42
-#: Outside these the octave is looked at twice; a place with less than EMPTY of the other's onsets has no drum.
-SLOW_BPM, FAST_BPM, EMPTY = 86.0, 158.0, 0.4
 #: A grid line this little before the file's start counts as its start.
 EARLY_S = 0.03
-BEATS_PER_BAR = 4
-#: Candidates for the bar line: the 8ths of a bar.
-PLACES = 8
 #: The folded onset curve peaks this long before the attack: half the analysis window, less what the log takes away.
 #: Calibrated on clicks and noise bursts at known samples (tests/core/test_tempo.py).
 ONSET_LEAD_S = 0.0035
 #: A fit this close to a whole or half BPM, times the track's seconds, is taken to be it: a fiftieth of a bin.
 ROUND_WITHIN = 0.4
+START_HINT = 0.15
 #: Rise of the folded waveform within 3 ms, in nepers, that counts as a clean attack.
 ATTACK_JUMP = 0.9
 
 
 @dataclass(frozen=True)
 class Beat:
-    """Tempo and beat phase, before the bar line is known."""
+    """Tempo, bar line and metre; `certain` is how sure the bar line is."""
 
     bpm: float
     confidence: float
     alternatives: tuple[TempoGuess, ...]
-    phase_s: float
-    lead: float
+    first_downbeat_s: float
+    beats_per_bar: int
+    certain: float
     drift_percent: float
+    changes: tuple[TempoChange, ...]
     evidence: TempoEvidence
 
 
 def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
-    """Tempo and phase. With `bpm` given (the producer's correction) only the phase and the confidence are measured."""
+    """Tempo and bar line. With `bpm` given (the producer's correction) only the bar line and the confidence are measured."""
     onset = _onset_curve(shared)
     rate = 1 / shared.hop_s
     size = fft.next_fast_len(8 * len(onset), real=True)
@@ -66,23 +65,67 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     tempi = np.arange(MIN_BPM, MAX_BPM, 0.02)
     rates = tempi / 60
     raw = _smear(at(rates)) + 0.8 * _smear(at(2 * rates)) + 0.7 * _smear(at(4 * rates)) + 0.35 * _smear(at(rates / 2))
-    score = raw * np.exp(-0.5 * (np.log2(tempi / PRIOR_BPM) / PRIOR_OCTAVES) ** 2)
+    score = raw * barline.tempo_prior(tempi)
     score /= max(float(score.max()), 1e-12)
     guesses = _peaks(tempi, score)
-    chosen = _octave(shared, guesses[0].bpm) if bpm is None else bpm
-    fine = _refine(magnitude, bin_hz, chosen) if bpm is None else bpm
-    coherence, drift = _coherence(onset, rate, fine)
+    if bpm is None:
+        chosen, slots = _octave(shared, _refine(magnitude, bin_hz, guesses[0].bpm))
+        # The octave may have come from a coarser peak: read it again where it lies.
+        fine = _refine(magnitude, bin_hz, chosen)
+    else:
+        fine = chosen = bpm
+        slots = cut_slots(shared, fine, _anchor(shared, fine))
+    coherence = _coherence(onset, rate, fine)
     contrast = float(raw[np.argmin(np.abs(tempi - chosen))] / max(float(np.median(raw)), 1e-12))
     rival = next((g.confidence for g in guesses[1:]), 0.0)
     certain = coherence * np.clip((contrast - 2.0) / 4.0, 0, 1) * np.clip(1.25 - 0.5 * rival, 0, 1)
-    phase, lead = _phase(shared, fine)
+    metre, _ = barline.beats_per_bar(slots)
+    place, margin = _bar_place(slots, metre)
+    coarse = float(slots.edges_s[place])
+    beat_s = 60 / fine
+    first = coarse + (_fine_phase(shared, beat_s, coarse) - coarse + beat_s / 2) % beat_s - beat_s / 2
+    steadiness = measure_steadiness(onset, rate, fine, slots, place)
+    if steadiness.drifts:
+        # No one grid fits: the tempo is said to be uncertain.
+        certain *= 0.4
     evidence = TempoEvidence(
         tuple(float(round(b, 1)) for b in np.arange(MIN_BPM, MAX_BPM, 1.0)),
         tuple(round(float(score[(tempi >= b - 0.5) & (tempi < b + 0.5)].max()), 3)
               for b in np.arange(MIN_BPM, MAX_BPM, 1.0)),
     )  # fmt: skip
     alternatives = _alternatives(magnitude, bin_hz, fine, guesses, float(certain))
-    return Beat(fine, float(np.clip(certain, 0, 0.99)), alternatives, phase, lead, drift, evidence)
+    return Beat(
+        bpm=fine,
+        confidence=float(np.clip(certain, 0, 0.99)),
+        alternatives=alternatives,
+        first_downbeat_s=_first_line(first, beat_s * metre),
+        beats_per_bar=metre,
+        certain=float(np.clip(margin / 0.5, 0.05, 0.98)),
+        drift_percent=steadiness.drift_percent,
+        changes=steadiness.changes,
+        evidence=evidence,
+    )
+
+
+def _bar_place(slots: Slots, metre: int) -> tuple[int, float]:
+    """Slot of the first bar line and its lead over the next best place."""
+    period = 4 * metre
+    if slots.count < 3 * period:
+        return 0, 0.0
+    scores = barline.place_scores(slots, period)
+    # Tracks usually start on a bar line; a gentle hint only, excerpts don't.
+    sounding = slots.level.max(axis=0) > slots.level.max() - np.log(1e5)
+    start = int(np.argmax(sounding))
+    if start < period:
+        scores[start] += START_HINT
+    order = np.argsort(scores)[::-1]
+    return int(order[0]), float(scores[order[0]] - scores[order[1]])
+
+
+def _first_line(line_s: float, bar_s: float) -> float:
+    """The first bar line at or after the file's start."""
+    first = line_s % bar_s
+    return max(0.0, first - bar_s) if first > bar_s - EARLY_S else first
 
 
 def _onset_curve(shared: Shared) -> np.ndarray:
@@ -113,25 +156,27 @@ def _peaks(tempi: np.ndarray, score: np.ndarray) -> list[TempoGuess]:
     return found
 
 
-def _octave(shared: Shared, bpm: float) -> float:
-    """The octave that a DJ would count, where the onsets leave it open: kick or backbeat stands on every beat.
+def _octave(shared: Shared, bpm: float) -> tuple[float, Slots]:
+    """The octave that a DJ would count, and the track cut into its 16ths."""
+    best: tuple[float, float, Slots] | None = None
+    for tempo in (bpm, bpm / 2, bpm * 2):
+        if tempo != bpm and not MIN_BPM <= tempo <= MAX_BPM:
+            continue
+        slots = cut_slots(shared, tempo, _anchor(shared, tempo))
+        score = barline.octave_score(slots, tempo)
+        if best is None or score > best[0]:
+            best = (score, tempo, slots)
+    assert best is not None
+    return best[1], best[2]
 
-    Above FAST_BPM, a beat of which every second place is empty is counted at half; below SLOW_BPM, a beat with as much
-    halfway as on it is counted at double time.
-    """
-    if SLOW_BPM <= bpm <= FAST_BPM:
-        return bpm
-    period = 60 / bpm * (2 if bpm > FAST_BPM else 1)
-    bins = 64
-    curve = _unit(_fold(shared.onsets(20, 155), shared.hop_s, period, bins))
-    curve = curve + _unit(_fold(shared.onsets(600, 3600), shared.hop_s, period, bins))
-    wide = np.max([np.roll(curve, k) for k in range(-3, 4)], axis=0)
-    place = int(np.argmax(wide + np.roll(wide, bins // 2)))
-    pair = sorted((float(wide[place]), float(wide[(place + bins // 2) % bins])))
-    filled = pair[0] / max(pair[1], 1e-9)
-    if bpm > FAST_BPM:
-        return bpm / 2 if filled < EMPTY and bpm / 2 >= MIN_BPM else bpm
-    return bpm * 2 if filled > 1 - EMPTY / 2 else bpm
+
+def _anchor(shared: Shared, bpm: float) -> float:
+    """Where the 8ths lie, seconds: on them hits are strongest even when the 16ths between are swung."""
+    period = 30 / bpm
+    bins = 96
+    curve = sum(_unit(_fold(shared.onsets(low, high), shared.hop_s, period, bins)) for low, high in ((20, 155), (360, 3600), (4700, 18_000)))
+    smooth = np.convolve(np.tile(np.asarray(curve), 3), np.hanning(9) / 4, "same")[bins : 2 * bins]
+    return float(np.argmax(smooth)) / bins * period + ONSET_LEAD_S
 
 
 def _alternatives(
@@ -175,48 +220,18 @@ def _refine(magnitude: np.ndarray, bin_hz: float, bpm: float) -> float:
     return fine
 
 
-def _coherence(onset: np.ndarray, rate: float, bpm: float) -> tuple[float, float]:
-    """How steadily the beat keeps its phase over the track (0..1), and the drift of its tempo in percent."""
+def _coherence(onset: np.ndarray, rate: float, bpm: float) -> float:
+    """How steadily the beat keeps its phase over the track (0..1)."""
     t = np.arange(len(onset)) / rate
-    best, drift = 0.0, 0.0
+    best = 0.0
     for harmonic in (1, 2, 4):
         wave = onset * np.exp(-2j * np.pi * harmonic * bpm / 60 * t)
         length = max(1, int(8 * 60 / bpm * rate))
         parts = np.add.reduceat(wave, np.arange(0, len(wave), length))
-        strength = np.abs(parts)
-        if strength.sum() == 0:
-            continue
-        coherence = float(np.abs(parts.sum()) / strength.sum())
-        if coherence > best:
-            best = coherence
-            loud = strength > 0.3 * strength.max()
-            beats = np.unwrap(np.angle(parts[loud])) / (2 * np.pi * harmonic)
-            seconds = np.arange(len(parts))[loud] * length / rate
-            if len(beats) > 3:
-                slope = np.polyfit(seconds, beats, 1)[0]
-                drift = abs(float(slope)) / (bpm / 60) * 100
-    return best, round(drift, 4)
-
-
-def _phase(shared: Shared, bpm: float) -> tuple[float, float]:
-    """Time of a beat, 0 <= t < one beat, and how much likelier it is than the place half a beat off (-1..1).
-
-    Folded onsets of the low, middle and high bands pick the place; its time is sharpened by `_fine_phase`.
-    """
-    period = 60 / bpm
-    bins = 96
-    low = _unit(_fold(shared.onsets(20, 155), shared.hop_s, period, bins))
-    middle = _unit(_fold(shared.onsets(360, 3600), shared.hop_s, period, bins))
-    high = _unit(_fold(shared.onsets(4700, 18_000), shared.hop_s, period, bins))
-    curve = 1.6 * low + 1.0 * middle + 0.25 * high
-    # The 16th grid must stand on the onsets as a whole; among its places the beat is where low and middle are strong.
-    comb = np.asarray(sum(np.roll(low + middle + high, -k * bins // 4) for k in range(4)))
-    smooth = np.convolve(np.tile(curve, 3), np.hanning(9) / 4, "same")[bins : 2 * bins]
-    score = smooth + 0.25 * comb / 4
-    best = int(np.argmax(score))
-    other = float(score[(best + bins // 2 + np.arange(-3, 4)) % bins].max())
-    lead = (float(score[best]) - other) / max(float(score[best]), 1e-9)
-    return _fine_phase(shared, period, best / bins * period), lead
+        strength = float(np.abs(parts).sum())
+        if strength > 0:
+            best = max(best, float(np.abs(parts.sum())) / strength)
+    return best
 
 
 def _fine_phase(shared: Shared, period: float, coarse_s: float) -> float:
@@ -281,103 +296,3 @@ def _attack(shared: Shared, period: float, near_s: float) -> float:
         start -= 1
     moved = (start - reach + 1) * hop
     return (near_s + moved) % period if abs(moved) < 0.01 else near_s % period
-
-
-def measure_downbeat(shared: Shared, beat: Beat) -> tuple[float, float]:
-    """Time of bar 1 beat 1 and how sure it is (0..1).
-
-    Eight places of the bar compete, the beats and the 8ths between them: a bass on the off-beat can fool the phase,
-    but chords and sections change on bar lines.
-    """
-    period = 60 / beat.bpm / 2
-    first = beat.phase_s % period
-    if first > period - EARLY_S:
-        first = max(0.0, first - period)
-    count = int((shared.duration_s - first) / period)
-    if count < 16:
-        return first, 0.0
-    on_beat = round((beat.phase_s - first) / period) % 2
-    edges = first + np.arange(count + 1) * period
-    level = np.log(frame_means(shared.mid_power + shared.side_power, edges, shared.hop_s) + 1e-9)
-    tonal = frame_means(shared.semitones, edges, TONAL_HOP / TONAL_HZ)
-    scores = (
-        1.0 * _by_place(_chroma_change(tonal))
-        + 0.7 * _by_place(_chroma_change(tonal[:28]))
-        + 1.6 * _by_place(_large_change(level))
-        + 0.9 * _backbeat(shared, edges)
-        + 0.5 * _by_place(_accent(shared, edges))
-    )
-    scores[on_beat::2] += 1.2 * min(1.0, 2 * beat.lead)
-    # Tracks usually start on a bar line; a gentle hint only, excerpts don't.
-    sounding = level.max(axis=0) > level.max() - np.log(1e5)
-    start = int(np.argmax(sounding))
-    if start < PLACES:
-        scores[start % PLACES] += 0.25
-    order = np.argsort(scores)[::-1]
-    margin = float(scores[order[0]] - scores[order[1]])
-    return float(first + int(order[0]) * period), float(np.clip(margin / 1.5, 0.05, 0.98))
-
-
-def _by_place(change: np.ndarray) -> np.ndarray:
-    """Mean of a curve per 8th at each of the eight places in the bar, standardised."""
-    change = np.minimum(change, np.percentile(change, 99.5))
-    mean = np.array([change[k::PLACES].mean() for k in range(PLACES)])
-    spread = float(change.std()) / np.sqrt(max(1, len(change) / PLACES)) + 1e-9
-    return np.asarray(np.tanh((mean - mean.mean()) / spread / 6))
-
-
-def _chroma_change(tonal: np.ndarray) -> np.ndarray:
-    unit = tonal / np.maximum(np.linalg.norm(tonal, axis=0, keepdims=True), 1e-9)
-    change = np.zeros(unit.shape[1])
-    # Two beats against the two before: an arpeggio inside one chord changes less than a chord.
-    span = 4
-    if unit.shape[1] <= 2 * span:
-        return change
-    total = np.concatenate([np.zeros((unit.shape[0], 1)), np.cumsum(unit, axis=1)], axis=1)
-    mean = total[:, span:] - total[:, :-span]
-    mean /= np.maximum(np.linalg.norm(mean, axis=0, keepdims=True), 1e-9)
-    change[span : span + mean.shape[1] - span] = 1 - (mean[:, span:] * mean[:, :-span]).sum(axis=0)
-    return change
-
-
-def _large_change(level: np.ndarray) -> np.ndarray:
-    """Difference of the mean band levels after and before each 8th, squared: large ones decide."""
-    n = level.shape[1]
-    out = np.zeros(n)
-    total = np.concatenate([np.zeros((level.shape[0], 1)), np.cumsum(level, axis=1)], axis=1)
-    for span in (8, 16, 32):
-        if n <= 2 * span:
-            continue
-        k = np.arange(span, n - span)
-        after = (total[:, k + span] - total[:, k]) / span
-        before = (total[:, k] - total[:, k - span]) / span
-        out[k] += np.square(after - before).mean(axis=0)
-    # Only local peaks count: the flank of a large change belongs to its peak.
-    peak = np.zeros(n)
-    inner = (out[1:-1] >= out[:-2]) & (out[1:-1] > out[2:])
-    peak[1:-1][inner] = out[1:-1][inner]
-    return peak
-
-
-def _accent(shared: Shared, edges: np.ndarray) -> np.ndarray:
-    """High-band onsets on the beat: cymbals and impacts mark bar lines."""
-    high = shared.onsets(4700, 18_000) + shared.onsets(20, 110)
-    index = np.clip(np.round(edges[:-1] / shared.hop_s).astype(int), 2, shared.frames - 4)
-    return np.asarray(np.max([high[index + d] for d in range(-2, 4)], axis=0))
-
-
-def _backbeat(shared: Shared, edges: np.ndarray) -> np.ndarray:
-    """A place gains where claps or snares stand one and three beats after it: middle onsets against low ones."""
-    index = np.clip(np.round(edges[:-1] / shared.hop_s).astype(int), 2, shared.frames - 4)
-
-    def on_beat(low_hz: float, high_hz: float) -> np.ndarray:
-        curve = shared.onsets(low_hz, high_hz)
-        peak = np.max([curve[index + d] for d in range(-2, 4)], axis=0)
-        return np.asarray(peak / max(float(np.percentile(peak, 90)), 1e-9))
-
-    snare = on_beat(1000, 4700)
-    kick = on_beat(20, 110)
-    value = np.minimum(snare, 1.5) - 0.5 * np.minimum(kick, 1.5)
-    mean = np.array([value[k::PLACES].mean() for k in range(PLACES)])
-    odd = (np.roll(mean, -2) + np.roll(mean, -6) - mean - np.roll(mean, -4)) / 2
-    return np.asarray(np.tanh(odd * 4)) / 2

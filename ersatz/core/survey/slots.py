@@ -1,0 +1,80 @@
+"""The track cut into 16ths before its bar line is known: levels, pitches and drum onsets per slot.
+
+Slot k lasts from `edges_s[k]` to `edges_s[k + 1]`, a quarter of a beat; slot 0 starts within one slot of the file's start. What decides
+the octave of the tempo, the metre and the bar line reads from here.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ersatz.core.survey.shared import TONAL_HOP, TONAL_HZ, Shared, frame_means
+
+#: Frames of the two means whose difference is a sustained rise: 12 to 41 ms after the onset against as much before it. A
+#: click is over by then, a clap, snare or hat is not.
+REACH, SPAN = 2, 5
+
+
+@dataclass(frozen=True)
+class Slots:
+    """Curves per slot; `level` (bands, slots) is the natural log of power, `tonal` (semitones, slots) magnitude."""
+
+    edges_s: np.ndarray
+    level: np.ndarray
+    tonal: np.ndarray
+    kick: np.ndarray
+    snare: np.ndarray
+    hats: np.ndarray
+
+    @property
+    def count(self) -> int:
+        return len(self.edges_s) - 1
+
+
+def sustained_rise(power: np.ndarray) -> np.ndarray:
+    """Rise of the amplitude that lasts: mean over the SPAN frames from REACH after each frame less that before it, >= 0."""
+    amplitude = np.sqrt(np.maximum(power, 0))
+    total = np.concatenate([np.zeros((*amplitude.shape[:-1], 1)), np.cumsum(amplitude, axis=-1, dtype=np.float64)], axis=-1)
+    n = amplitude.shape[-1]
+    t = np.arange(n)
+    after = total[..., np.minimum(t + REACH + SPAN, n)] - total[..., np.minimum(t + REACH, n)]
+    before = total[..., np.maximum(t - REACH + 1, 0)] - total[..., np.maximum(t - REACH - SPAN + 1, 0)]
+    return np.asarray(np.maximum(after - before, 0) / SPAN)
+
+
+def peaks_at(curve: np.ndarray, times_s: np.ndarray, hop_s: float, early_s: float = 0.012, late_s: float = 0.024) -> np.ndarray:
+    """Largest value of a curve (..., frames) from `early_s` before to `late_s` after each time, shape (..., times)."""
+    index = np.round(times_s / hop_s).astype(int)
+    reach = range(-round(early_s / hop_s), round(late_s / hop_s) + 1)
+    return np.asarray(np.max([curve[..., np.clip(index + d, 0, curve.shape[-1] - 1)] for d in reach], axis=0))
+
+
+def cut_slots(shared: Shared, bpm: float, anchor_s: float) -> Slots:
+    """The grid of 16ths through `anchor_s`, from the file's start to its end."""
+    slot_s = 15 / bpm
+    count = int((shared.duration_s - anchor_s % slot_s) / slot_s)
+    edges = anchor_s % slot_s + np.arange(count + 1) * slot_s
+    power = shared.mid_power + shared.side_power
+    level = np.log(frame_means(power, edges, shared.hop_s) + 1e-9)
+    starts = edges[:-1]
+    low = peaks_at(shared.attack[shared.rows(20, 110)].sum(axis=0), starts, shared.hop_s)
+    click = peaks_at(shared.attack[shared.rows(1000, 4700)].sum(axis=0), starts, shared.hop_s)
+    snare = peaks_at(sustained_rise(shared.noise(1000, 5600)), starts, shared.hop_s)
+    hats = peaks_at(sustained_rise(shared.noise(8000, 16_000)), starts, shared.hop_s)
+    return Slots(
+        edges_s=edges,
+        level=level,
+        tonal=frame_means(shared.semitones, edges, TONAL_HOP / TONAL_HZ),
+        # A bass note starts softly on top; a kick has a click.
+        kick=np.minimum(_unit(low), 0.3 + _unit(click)),
+        snare=_unit(snare),
+        hats=_unit(hats),
+    )
+
+
+def _unit(strength: np.ndarray) -> np.ndarray:
+    """1 where the strong hits are, never above 1.5."""
+    busiest = np.sort(strength)[-max(8, len(strength) // 12) :]
+    return np.asarray(np.minimum(strength / max(float(np.median(busiest)), 1e-9), 1.5))

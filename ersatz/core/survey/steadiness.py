@@ -1,0 +1,136 @@
+"""Does one tempo hold from start to end, and does the bar line stay where it is?
+
+Method: (1) the tempo of every 12 seconds is read by itself, as the factor within 6 % at which the onsets of beat, 8th and 16th
+add up best. A lasting step is a tempo change, a wandering course a drift. (2) Every four bars are held against the rhythms
+and chords of barline.py; a Viterbi pass over the 16 places of the bar pays for every jump, so that only a jump that all
+later bars agree on is told: a beat was cut out or put in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import fft
+
+from ersatz.core.survey.barline import CHORD_WEIGHT, PLACES, chord_scores, profile, rhythm_scores
+from ersatz.core.survey.document import TempoChange
+from ersatz.core.survey.slots import Slots
+
+WINDOW_S, HOP_S = 12.0, 3.0
+FACTORS = np.arange(0.94, 1.0601, 0.001)
+#: A window whose best factor stands out this much, against the median over factors, has a tempo of its own.
+CLEAR = 2.2
+#: Deviations under this are the method's own, and a live drummer's.
+STEP = 0.005
+#: So many windows in a row must agree on another tempo: a quarter of a minute and more.
+RUN = 5
+#: Price of a jump of the bar line in units of one four-bar window's evidence.
+JUMP_COST = 1.6
+WINDOW_BARS = 4
+
+
+@dataclass(frozen=True)
+class Steadiness:
+    """`drift_percent` is the spread of the local tempo (10th to 90th percentile); `changes` lasting steps and jumps."""
+
+    drift_percent: float
+    changes: tuple[TempoChange, ...]
+
+    @property
+    def drifts(self) -> bool:
+        return self.drift_percent > 100 * STEP and not self.changes
+
+
+def measure_steadiness(onset: np.ndarray, rate: float, bpm: float, slots: Slots, place: int) -> Steadiness:
+    """`onset` is the onset curve at `rate` per second, `place` the slot of the first bar line."""
+    times, factors, clear = _local_tempi(onset, rate, bpm)
+    changes = _steps(times, factors, clear, bpm)
+    usable = factors[clear]
+    drift = float(np.subtract(*np.percentile(usable, [90, 10]))) * 100 if len(usable) >= 4 else 0.0
+    if not changes and drift <= 100 * STEP:
+        changes = _jumps(slots, place, bpm)
+    return Steadiness(round(drift, 3), changes)
+
+
+def _local_tempi(onset: np.ndarray, rate: float, bpm: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Centre of each window in seconds, its tempo as a factor of `bpm`, and whether it is clear."""
+    length, hop = int(WINDOW_S * rate), int(HOP_S * rate)
+    if len(onset) < 2 * length:
+        return np.zeros(0), np.zeros(0), np.zeros(0, bool)
+    frames = np.lib.stride_tricks.sliding_window_view(onset, length)[::hop]
+    size = 1 << 15
+    magnitude = np.abs(fft.rfft((frames - frames.mean(axis=1, keepdims=True)) * np.hanning(length), size, axis=1))
+    strength = np.zeros((len(frames), len(FACTORS)))
+    for harmonic in (1, 2, 4):
+        place = FACTORS * harmonic * bpm / 60 / rate * size
+        base = np.minimum(place.astype(int), magnitude.shape[1] - 2)
+        part = place - base
+        row = magnitude[:, base] * (1 - part) + magnitude[:, base + 1] * part
+        strength += row / max(float(np.median(magnitude)), 1e-9)
+    best = strength.argmax(axis=1)
+    inner = (best > 1) & (best < len(FACTORS) - 2)
+    contrast = strength.max(axis=1) / np.maximum(np.median(strength, axis=1), 1e-9)
+    loud = strength.max(axis=1) > 0.35 * np.percentile(strength.max(axis=1), 90)
+    times = (np.arange(len(frames)) * hop + length / 2) / rate
+    return times, FACTORS[best], inner & loud & (contrast > CLEAR)
+
+
+def _steps(times: np.ndarray, factors: np.ndarray, clear: np.ndarray, bpm: float) -> tuple[TempoChange, ...]:
+    """Runs of windows that agree on one tempo; where the next run differs by more than STEP there is a change."""
+    runs: list[tuple[float, float, float]] = []
+    where = np.flatnonzero(clear)
+    start = 0
+    for i in range(1, len(where) + 1):
+        piece = factors[where[start:i]]
+        if i < len(where) and abs(factors[where[i]] - np.median(piece)) <= STEP / 2:
+            continue
+        if len(piece) >= RUN:
+            runs.append((float(times[where[start]]), float(times[where[i - 1]]), float(np.median(piece))))
+        start = i
+    out = []
+    for before, after in zip(runs, runs[1:]):
+        if abs(after[2] - before[2]) > STEP:
+            out.append(TempoChange(round((before[1] + after[0]) / 2, 2), round(after[2] * bpm, 2), 0.0))
+    return tuple(out)
+
+
+def _jumps(slots: Slots, place: int, bpm: float) -> tuple[TempoChange, ...]:
+    """Jumps of the bar line by whole beats."""
+    span = WINDOW_BARS * PLACES
+    windows = (slots.count - place) // span
+    if windows < 4:
+        return ()
+    evidence = np.zeros((windows, PLACES))
+    for w in range(windows):
+        cut = slice(place + w * span, place + (w + 1) * span)
+        kick, snare, hats = (profile(c[cut]) for c in (slots.kick, slots.snare, slots.hats))
+        if snare.max() > 0.3:
+            evidence[w] = rhythm_scores(kick, snare, hats)
+        evidence[w] += CHORD_WEIGHT * chord_scores(slots.tonal[:, cut])
+    # Whole beats only: smaller shifts are another groove.
+    evidence = evidence[:, ::4]
+    path = _viterbi(evidence, JUMP_COST)
+    out = []
+    for w in range(1, windows):
+        beats = (path[w] - path[w - 1]) % 4
+        if beats:
+            at = float(slots.edges_s[place + w * span])
+            out.append(TempoChange(round(at, 2), round(bpm, 3), float(beats if beats < 3 else -1)))
+    return tuple(out)
+
+
+def _viterbi(evidence: np.ndarray, cost: float) -> list[int]:
+    """Best path through (windows, states) when every change of state costs `cost`; starts in state 0."""
+    windows, states = evidence.shape
+    total = np.where(np.arange(states) == 0, 0.0, -cost) + evidence[0]
+    back = np.zeros((windows, states), int)
+    for w in range(1, windows):
+        leap = int(np.argmax(total))
+        stays = total >= total[leap] - cost
+        back[w] = np.where(stays, np.arange(states), leap)
+        total = np.maximum(total, total[leap] - cost) + evidence[w]
+    path = [int(np.argmax(total))]
+    for w in range(windows - 1, 0, -1):
+        path.append(int(back[w, path[-1]]))
+    return path[::-1]
