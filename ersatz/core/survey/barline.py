@@ -54,28 +54,35 @@ KICK_WEIGHT, SNARE_WEIGHT, HATS_WEIGHT = 1.0, 1.0, 0.35
 
 
 def rhythm_scores(kick: np.ndarray, snare: np.ndarray, hats: np.ndarray) -> np.ndarray:
-    """How well the best rhythm fits with bar lines at each place, about -1..1; the arguments are means per place, shape (16,)."""
-    best = np.full(PLACES, -1.0)
-    for rhythm in RHYTHMS:
-        score = (
-            KICK_WEIGHT * _rotations(kick, rhythm.kick)
-            + SNARE_WEIGHT * _rotations(snare, rhythm.snare)
-            + HATS_WEIGHT * _rotations(hats, rhythm.hats)
-        )
-        best = np.maximum(best, rhythm.weight * score / (KICK_WEIGHT + SNARE_WEIGHT + HATS_WEIGHT))
-    return best
+    """How well the best rhythm fits with bar lines at each place, about -1..1, shape (..., 16).
+
+    The arguments are strengths per place, shape (..., 16): of one bar or a mean over many.
+    """
+    total = KICK_WEIGHT + SNARE_WEIGHT + HATS_WEIGHT
+    score = (
+        KICK_WEIGHT * _unit_rows(kick) @ KICK_TURNS + SNARE_WEIGHT * _unit_rows(snare) @ SNARE_TURNS
+        + HATS_WEIGHT * _unit_rows(hats) @ HATS_TURNS
+    ) / total  # fmt: skip
+    by_rhythm = score.reshape(*score.shape[:-1], len(RHYTHMS), PLACES) * np.array([r.weight for r in RHYTHMS])[:, None]
+    return np.asarray(by_rhythm.max(axis=-2))
 
 
-def _rotations(profile: np.ndarray, steps: tuple[int, ...]) -> np.ndarray:
-    """Correlation coefficient of a profile with hits at `steps` after each of the 16 places."""
-    pattern = np.zeros(PLACES)
-    pattern[list(steps)] = 1
-    pattern -= pattern.mean()
-    centred = profile - profile.mean()
-    norm = float(np.linalg.norm(pattern) * np.linalg.norm(centred))
-    if norm < 1e-9:
-        return np.zeros(PLACES)
-    return np.array([float(centred @ np.roll(pattern, place)) for place in range(PLACES)]) / norm
+def _unit_rows(x: np.ndarray) -> np.ndarray:
+    """Mean taken out, length 1 along the last axis; zero where nothing varies."""
+    centred = x - x.mean(axis=-1, keepdims=True)
+    return np.asarray(centred / np.maximum(np.linalg.norm(centred, axis=-1, keepdims=True), 1e-9))
+
+
+def _turns(patterns: list[tuple[int, ...]]) -> np.ndarray:
+    """Every pattern begun at each of the 16 places, as unit columns, shape (16, patterns * 16)."""
+    hits = np.zeros((len(patterns), PLACES))
+    for row, steps in zip(hits, patterns):
+        row[list(steps)] = 1
+    turned = np.stack([np.roll(hits, place, axis=1) for place in range(PLACES)], axis=1)
+    return _unit_rows(turned).reshape(-1, PLACES).T
+
+
+KICK_TURNS, SNARE_TURNS, HATS_TURNS = (_turns([getattr(r, name) for r in RHYTHMS]) for name in ("kick", "snare", "hats"))
 
 
 def profile(curve: np.ndarray, period: int = PLACES) -> np.ndarray:

@@ -1,8 +1,8 @@
 """Does one tempo hold from start to end, and does the bar line stay where it is?
 
 Method: (1) the tempo of every 12 seconds is read by itself, as the factor within 6 % at which the onsets of beat, 8th and 16th
-add up best. A lasting step is a tempo change, a wandering course a drift. (2) Every four bars are held against the rhythms
-and chords of barline.py; a Viterbi pass over the 16 places of the bar pays for every jump, so that only a jump that all
+add up best. A lasting step is a tempo change, a wandering course a drift. (2) Every bar is held against the rhythms
+of barline.py; a Viterbi pass over the four beats pays for every jump, so that only a jump that all
 later bars agree on is told: a beat was cut out or put in.
 """
 
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import fft
 
-from ersatz.core.survey.barline import CHORD_WEIGHT, PLACES, chord_scores, profile, rhythm_scores
+from ersatz.core.survey.barline import PLACES, rhythm_scores
 from ersatz.core.survey.document import TempoChange
 from ersatz.core.survey.slots import Slots
 
@@ -25,9 +25,10 @@ CLEAR = 2.2
 STEP = 0.005
 #: So many windows in a row must agree on another tempo: a quarter of a minute and more.
 RUN = 5
-#: Price of a jump of the bar line in units of one four-bar window's evidence.
-JUMP_COST = 1.6
-WINDOW_BARS = 4
+#: Price of a jump of the bar line: about ten bars whose rhythm fits better after it.
+JUMP_COST = 3.2
+#: Half a bar's jump costs more: most rhythms repeat by half bars, so a few odd bars could make it.
+HALF_BAR_COST = 5.0
 
 
 @dataclass(frozen=True)
@@ -97,40 +98,36 @@ def _steps(times: np.ndarray, factors: np.ndarray, clear: np.ndarray, bpm: float
 
 def _jumps(slots: Slots, place: int, bpm: float) -> tuple[TempoChange, ...]:
     """Jumps of the bar line by whole beats."""
-    span = WINDOW_BARS * PLACES
-    windows = (slots.count - place) // span
-    if windows < 4:
+    bars = (slots.count - place) // PLACES
+    if bars < 16:
         return ()
-    evidence = np.zeros((windows, PLACES))
-    for w in range(windows):
-        cut = slice(place + w * span, place + (w + 1) * span)
-        kick, snare, hats = (profile(c[cut]) for c in (slots.kick, slots.snare, slots.hats))
-        if snare.max() > 0.3:
-            evidence[w] = rhythm_scores(kick, snare, hats)
-        evidence[w] += CHORD_WEIGHT * chord_scores(slots.tonal[:, cut])
+    kick, snare, hats = (
+        c[place : place + bars * PLACES].reshape(bars, PLACES) for c in (slots.kick, slots.snare, slots.hats)
+    )
+    evidence = rhythm_scores(kick, snare, hats) * (snare.max(axis=1, keepdims=True) > 0.3)
     # Whole beats only: smaller shifts are another groove.
     evidence = evidence[:, ::4]
-    path = _viterbi(evidence, JUMP_COST)
+    path = _viterbi(evidence, np.array([0.0, JUMP_COST, HALF_BAR_COST, JUMP_COST]))
     out = []
-    for w in range(1, windows):
-        beats = (path[w] - path[w - 1]) % 4
+    for bar in range(1, bars):
+        beats = (path[bar] - path[bar - 1]) % 4
         if beats:
-            at = float(slots.edges_s[place + w * span])
+            at = float(slots.edges_s[place + bar * PLACES])
             out.append(TempoChange(round(at, 2), round(bpm, 3), float(beats if beats < 3 else -1)))
     return tuple(out)
 
 
-def _viterbi(evidence: np.ndarray, cost: float) -> list[int]:
-    """Best path through (windows, states) when every change of state costs `cost`; starts in state 0."""
-    windows, states = evidence.shape
-    total = np.where(np.arange(states) == 0, 0.0, -cost) + evidence[0]
-    back = np.zeros((windows, states), int)
-    for w in range(1, windows):
-        leap = int(np.argmax(total))
-        stays = total >= total[leap] - cost
-        back[w] = np.where(stays, np.arange(states), leap)
-        total = np.maximum(total, total[leap] - cost) + evidence[w]
+def _viterbi(evidence: np.ndarray, cost: np.ndarray) -> list[int]:
+    """Best path through (bars, states) when going from state a to b costs `cost[b - a]`; starts in state 0."""
+    bars, states = evidence.shape
+    turn = cost[(np.arange(states)[None, :] - np.arange(states)[:, None]) % states]
+    total = evidence[0] - turn[0]
+    back = np.zeros((bars, states), int)
+    for bar in range(1, bars):
+        reached = total[:, None] - turn
+        back[bar] = reached.argmax(axis=0)
+        total = reached.max(axis=0) + evidence[bar]
     path = [int(np.argmax(total))]
-    for w in range(windows - 1, 0, -1):
-        path.append(int(back[w, path[-1]]))
+    for bar in range(bars - 1, 0, -1):
+        path.append(int(back[bar, path[-1]]))
     return path[::-1]
