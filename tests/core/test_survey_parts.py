@@ -9,8 +9,8 @@ from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.survey import pump, sections, survey_audio, tempo
 from ersatz.core.survey.document import Source
-from ersatz.core.survey.harmony import _viterbi
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
+from ersatz.core.survey.harmony import _viterbi
 from ersatz.core.survey.shared import frame_means, prepare
 from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
 

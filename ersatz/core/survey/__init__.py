@@ -27,10 +27,12 @@ from ersatz.core.survey.document import (
     Survey,
     Tempo,
 )
-from ersatz.core.survey.drums import describe_drums, find_hits, measure_swing
+from ersatz.core.survey.drums import describe_drums, measure_swing
 from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
+from ersatz.core.survey.hits import find_hits
 from ersatz.core.survey.key import measure_key
+from ersatz.core.survey.kick import measure_kick
 from ersatz.core.survey.presence import measure_energy, measure_presence
 from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
@@ -116,7 +118,7 @@ def _survey(
         sections=sections,
         presence=presence,
         energy=energy,
-        drums=describe_drums(shared, bars, hits, bar_spans),
+        drums=describe_drums(shared, bars, hits, bar_spans, measure_kick(shared, bars, hits)),
         bass=bass,
         harmony=harmony,
         pump=pump,

@@ -76,8 +76,8 @@ def _unit_rows(x: np.ndarray) -> np.ndarray:
 def _turns(patterns: list[tuple[int, ...]]) -> np.ndarray:
     """Every pattern begun at each of the 16 places, as unit columns, shape (16, patterns * 16)."""
     hits = np.zeros((len(patterns), PLACES))
-    for row, steps in zip(hits, patterns):
-        row[list(steps)] = 1
+    for i, steps in enumerate(patterns):
+        hits[i, list(steps)] = 1
     turned = np.stack([np.roll(hits, place, axis=1) for place in range(PLACES)], axis=1)
     return _unit_rows(turned).reshape(-1, PLACES).T
 
@@ -163,9 +163,9 @@ def beats_per_bar(slots: Slots) -> tuple[int, float]:
     curves = [[slots.kick], [slots.snare], [slots.hats], [chords], list(slots.level)]
     four = [_bar_part(group, 4) for group in curves]
     ratios = {}
-    for metre in OTHER_METRES:
-        other = [_bar_part(group, metre) for group in curves]
-        ratios[metre] = float(np.mean([np.log((o + 1e-9) / (f + 1e-9)) for o, f in zip(other, four)]))
+    for other_metre in OTHER_METRES:
+        other = [_bar_part(group, other_metre) for group in curves]
+        ratios[other_metre] = float(np.mean([np.log((o + 1e-9) / (f + 1e-9)) for o, f in zip(other, four)]))
     metre = max(ratios, key=lambda m: ratios[m])
     if ratios[metre] > METRE_MARGIN:
         return metre, float(np.clip(ratios[metre], 0, 1))
@@ -184,9 +184,9 @@ def _bar_part(curves: list[np.ndarray], metre: int) -> float:
 def octave_score(slots: Slots, bpm: float) -> float:
     """How readily a DJ would count this tempo: the best rhythm's fit and how common the tempo is, as one figure above 0."""
     fit = float(rhythm_scores(*(profile(c) for c in (slots.kick, slots.snare, slots.hats))).max())
-    return float(np.exp(RHYTHM_SHARPNESS * fit)) * tempo_prior(bpm)
+    return float(np.exp(RHYTHM_SHARPNESS * fit)) * float(tempo_prior(np.array(bpm)))
 
 
-def tempo_prior(bpm: np.ndarray | float) -> np.ndarray | float:
+def tempo_prior(bpm: np.ndarray) -> np.ndarray:
     """Log-normal over the tempi that dance floors use, 1 at its centre."""
-    return np.exp(-0.5 * (np.log2(np.asarray(bpm) / PRIOR_BPM) / PRIOR_OCTAVES) ** 2)
+    return np.exp(-0.5 * (np.log2(bpm / PRIOR_BPM) / PRIOR_OCTAVES) ** 2)

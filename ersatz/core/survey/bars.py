@@ -9,7 +9,8 @@ import numpy as np
 from ersatz.core.grid import BarGrid
 from ersatz.core.survey.shared import Shared, frame_means
 
-STEPS = 16
+#: 16ths per beat.
+STEPS_PER_BEAT = 4
 #: A last bar whose mean power lies 33 dB under the loudest bar's is a tail.
 RUNG_OUT = 5e-4
 
@@ -22,6 +23,11 @@ class BarTable:
     count: int
     edges_s: np.ndarray
 
+    @property
+    def steps(self) -> int:
+        """16ths per bar: 16 in 4/4."""
+        return self.grid.beats_per_bar * STEPS_PER_BEAT
+
     def means(self, values: np.ndarray, hop_s: float) -> np.ndarray:
         """Mean of a curve (..., frames) per bar, shape (..., bars)."""
         return frame_means(values, self.edges_s, hop_s)
@@ -30,23 +36,17 @@ class BarTable:
         step = self.grid.bar_s / per_bar
         return self.grid.first_downbeat_s + np.arange(self.count * per_bar + 1) * step
 
-    def step_means(self, values: np.ndarray, hop_s: float, per_bar: int = STEPS) -> np.ndarray:
-        """Mean of a curve per step, shape (..., bars, per_bar)."""
+    def step_means(self, values: np.ndarray, hop_s: float, per_bar: int | None = None) -> np.ndarray:
+        """Mean of a curve per step, shape (..., bars, per_bar); 16ths unless said otherwise."""
+        per_bar = per_bar or self.steps
         flat = frame_means(values, self.step_edges_s(per_bar), hop_s)
         return flat.reshape(*flat.shape[:-1], self.count, per_bar)
 
     def step_times_s(self, swing_s: float) -> np.ndarray:
-        """Time of every 16th, odd ones `swing_s` later, shape (bars * 16,)."""
-        times = self.step_edges_s(STEPS)[:-1].copy()
+        """Time of every 16th, odd ones `swing_s` later, shape (bars * steps,)."""
+        times = self.step_edges_s(self.steps)[:-1].copy()
         times[1::2] += swing_s
         return times
-
-    def step_peaks(self, shared: Shared, curve: np.ndarray, swing_s: float = 0.0) -> np.ndarray:
-        """Largest onset within -12..+24 ms of each 16th, shape (bars, 16); odd 16ths are looked for `swing_s` later."""
-        index = np.round(self.step_times_s(swing_s) / shared.hop_s).astype(int)
-        reach = range(-round(0.012 / shared.hop_s), round(0.024 / shared.hop_s) + 1)
-        peaks = np.max([curve[np.clip(index + d, 0, len(curve) - 1)] for d in reach], axis=0)
-        return np.asarray(peaks.reshape(self.count, STEPS))
 
 
 def bar_table(shared: Shared, grid: BarGrid) -> BarTable:

@@ -1,7 +1,8 @@
 """Which note does the bass play, per bar and step by step?
 
-Method: over each bar (or 8th) between the kicks, a harmonic sum over the long spectrum from 30 to 110 Hz picks the fundamental;
-the low register's upper partials decide the pitch class where single bins can't. A bar without bass gives None.
+Method: over each 8th a harmonic sum, from the exact frequencies of the tuned scale, picks the note in the register that the
+kick's waveform was taken out of; the upper partials decide the pitch class where the fundamental alone can't. The bar's note is the
+one that most of its 8ths hold. A bar without bass gives None.
 """
 
 from __future__ import annotations
@@ -10,69 +11,95 @@ import numpy as np
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import Bass, BassNote
-from ersatz.core.survey.drums import Hits
+from ersatz.core.survey.hits import Hits
 from ersatz.core.survey.shared import LOW_HZ, Shared
 
 MIDI_RANGE = range(26, 53)
 #: The bar must hold at least this share of bass, as presence says, to have a note.
 MIN_PRESENCE = 0.35
-#: Longer than a beat at 120 BPM: a third of a semitone at 55 Hz.
-PADDED = 1 << 14
+VOTE_SHARPNESS = 6
+#: Partials that speak for a note, and how strongly.
+PARTIALS = ((1, 1.0), (2, 0.9), (3, 0.7), (4, 0.6), (5, 0.35), (6, 0.25))
+#: What lies between two partials speaks for the octave below instead.
+BETWEEN = 0.45
 
 
 def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[float, ...]) -> Bass:
-    low = hits.low_without_kick
     hz = 440 * 2 ** ((np.array(MIDI_RANGE) - 69 + shared.tuning_cents / 100) / 12)
-    kicks = hits.kick_mask()
-    per_bar: list[int | None] = []
+    eighths = bars.steps // 2
+    sounding = np.flatnonzero(np.array(presence) >= MIN_PRESENCE)
+    kicks = hits.kick_mask()[sounding][:, ::2]
+    table = _scores(hits.low_without_kick, bars, sounding, kicks, hz) if len(sounding) else np.zeros((0, eighths, len(hz)))
+    per_bar: list[int | None] = [None] * bars.count
     notes: list[BassNote] = []
-    for bar in range(bars.count):
-        if presence[bar] < MIN_PRESENCE:
-            per_bar.append(None)
-            continue
-        scores = []
-        for eighth in range(8):
-            start = bars.edges_s[bar] + eighth * bars.grid.bar_s / 8
-            # What the kick covers is left out: start later when one hits on the step.
-            if kicks[bar, eighth * 2]:
-                start += bars.grid.bar_s / 32
-            end = bars.edges_s[bar] + (eighth + 1) * bars.grid.bar_s / 8 + bars.grid.bar_s / 32
-            scores.append(_harmonic_sum(low[max(0, int(start * LOW_HZ)) : int(end * LOW_HZ)], hz))
-        table = np.array(scores)
-        total = table.sum(axis=0)
-        per_bar.append(int(MIDI_RANGE[int(np.argmax(total))]))
-        notes.extend(_notes(table, bar))
+    for bar, rows in zip(sounding, table):
+        per_bar[bar] = int(MIDI_RANGE[_longest(rows)])
+        notes.extend(_notes(rows, int(bar) * bars.grid.beats_per_bar))
     return Bass(tuple(per_bar), tuple(notes))
 
 
-def _harmonic_sum(piece: np.ndarray, hz: np.ndarray) -> np.ndarray:
-    """Weighted compressed magnitude of the first six partials per candidate note, shape (candidates,)."""
-    if len(piece) < 32:
-        return np.zeros(len(hz))
-    magnitude = np.sqrt(np.abs(np.fft.rfft(piece * np.hanning(len(piece)), PADDED)))
-    out = np.zeros(len(hz))
-    for partial, weight in ((1, 1.0), (2, 0.9), (3, 0.7), (4, 0.6), (5, 0.35), (6, 0.25)):
-        index = np.round(hz * partial / LOW_HZ * PADDED).astype(int)
-        out += weight * magnitude[np.minimum(index, len(magnitude) - 1)]
-        # What lies between this partial and the next speaks for the octave below, not for this note.
-        between = np.round(hz * (partial + 0.5) / LOW_HZ * PADDED).astype(int)
-        out -= 0.45 * weight * magnitude[np.minimum(between, len(magnitude) - 1)]
-    return np.maximum(out, 0.0)
+def _scores(low: np.ndarray, bars: BarTable, sounding: np.ndarray, kicks: np.ndarray, hz: np.ndarray) -> np.ndarray:
+    """Harmonic sums per sounding bar, 8th and candidate, shape (bars, 8ths, candidates)."""
+    eighth_s = bars.grid.beat_s / 2
+    length = int(1.25 * eighth_s * LOW_HZ)
+    starts = bars.edges_s[sounding][:, None] + np.arange(kicks.shape[1]) * eighth_s
+    # What the kick covers is left out: a later, shorter piece where one hits on the step.
+    late = length // 5
+    first = np.round(starts * LOW_HZ).astype(int) + np.where(kicks, late, 0)
+    out = np.zeros((*kicks.shape, len(hz)))
+    for kicked, n in ((False, length), (True, length - late)):
+        mask = kicks == kicked
+        if not mask.any():
+            continue
+        index = first[mask][:, None] + np.arange(n)
+        pieces = np.where((index >= 0) & (index < len(low)), low[np.clip(index, 0, len(low) - 1)], 0)
+        half = n // 2
+        # Notes struck again on every 16th start at a phase of their own: a window over two of them may cancel the
+        # fundamental. Halves are read as well.
+        parts = (pieces, pieces[:, :half], pieces[:, half : 2 * half])
+        out[mask] = sum(_harmonic_sum(part, hz) for part in parts)
+    return out
 
 
-def _notes(table: np.ndarray, bar: int) -> list[BassNote]:
+def _longest(table: np.ndarray) -> int:
+    """The candidate that holds the bar longest: every 8th has one vote, split among what sounds alike, by how loud it is.
+
+    Octaves of one note count together; of these the one with most votes is taken.
+    """
+    top = table.max(axis=1, keepdims=True)
+    votes = (table / np.maximum(top, 1e-12)) ** VOTE_SHARPNESS * np.sqrt(top / max(float(top.max()), 1e-12))
+    total = votes.sum(axis=0)
+    classes = np.array(MIDI_RANGE) % 12
+    best = int(np.argmax(np.bincount(classes, total, 12)))
+    return int(np.argmax(np.where(classes == best, total, -1.0)))
+
+
+def _harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
+    """Weighted compressed magnitude of the first partials per piece and candidate note, shape (pieces, candidates)."""
+    n = pieces.shape[1]
+    places = np.concatenate([hz * partial for partial, _ in PARTIALS] + [hz * (partial + 0.5) for partial, _ in PARTIALS])
+    turns = np.outer(np.arange(n), places) / LOW_HZ * 2 * np.pi
+    windowed = (pieces * np.hanning(n)).astype(np.float32)
+    real, imaginary = windowed @ np.cos(turns).astype(np.float32), windowed @ np.sin(turns).astype(np.float32)
+    magnitude = np.sqrt(np.hypot(real, imaginary)).reshape(len(pieces), 2, len(PARTIALS), len(hz))
+    weight = np.array([w for _, w in PARTIALS])[:, None]
+    return np.asarray(np.maximum(((magnitude[:, 0] - BETWEEN * magnitude[:, 1]) * weight).sum(axis=1), 0.0))
+
+
+def _notes(table: np.ndarray, first_beat: int) -> list[BassNote]:
     """Runs of the same note over the bar's 8ths."""
     best = table.argmax(axis=1)
     level = table.max(axis=1)
     sounding = level > 0.25 * max(float(level.max()), 1e-12)
     out: list[BassNote] = []
     start = 0
-    for i in range(1, 9):
-        if i == 8 or best[i] != best[start] or sounding[i] != sounding[start]:
+    count = len(table)
+    for i in range(1, count + 1):
+        if i == count or best[i] != best[start] or sounding[i] != sounding[start]:
             if sounding[start]:
                 share = table[start:i, best[start]].sum() / max(float(table[start:i].sum()), 1e-12)
                 confidence = float(np.clip(share * 4, 0, 0.95))
-                out.append(BassNote(bar * 4 + start / 2, (i - start) / 2, int(MIDI_RANGE[best[start]]),
+                out.append(BassNote(first_beat + start / 2, (i - start) / 2, int(MIDI_RANGE[best[start]]),
                                     round(confidence, 2)))  # fmt: skip
             start = i
     return out

@@ -11,10 +11,11 @@ from __future__ import annotations
 import numpy as np
 from scipy import signal
 
-from ersatz.core.survey.bars import STEPS, BarTable
+from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import ROLES, Energy, Presence
-from ersatz.core.survey.drums import HIT, Hits
+from ersatz.core.survey.hits import HIT, Hits
 from ersatz.core.survey.shared import LOW_HZ, MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
+from ersatz.core.survey.slots import peaks_at
 
 #: A band this far under the track's loud bars counts as absent, dB.
 ABSENT_DB = 18.0
@@ -24,7 +25,7 @@ def measure_presence(shared: Shared, bars: BarTable, hits: Hits) -> Presence:
     between = _between_kicks(shared, bars, hits)
     rows = {
         "kick": _share_of_hits(hits.kick, 2),
-        "clap": _share_of_hits(hits.clap, 2, 0.25),
+        "clap": _backbeat(hits),
         "hats": _share_of_hits(hits.hats, 3),
         "perc": _percussion(shared, bars, hits),
         "bass": np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0)),
@@ -56,6 +57,16 @@ def _share_of_hits(steps: np.ndarray, full: int, least: float = HIT) -> np.ndarr
     return np.clip(value / 0.7, 0, 1)
 
 
+def _backbeat(hits: Hits) -> np.ndarray:
+    """Strength on the backbeat's steps, less what as many other steps have: a roll hits them all."""
+    if not hits.backbeat:
+        return _share_of_hits(hits.clap, 2)
+    on = list(hits.backbeat)
+    others = np.sort(np.delete(hits.clap, on, axis=1), axis=1)[:, -2 * len(on) :]
+    value = np.minimum(hits.clap[:, on], 1).mean(axis=1) - 0.5 * others.mean(axis=1)
+    return np.clip(value / 0.5, 0, 1)
+
+
 def _between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
     """Power per band and bar in the steps well after a kick, so that what sustains is seen, shape (bands, bars)."""
     power = shared.mid_power + shared.side_power
@@ -84,7 +95,7 @@ def _bass(bars: BarTable, hits: Hits) -> np.ndarray:
 def _percussion(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
     """Middle and upper onsets on 16ths that neither the clap nor the open hat owns."""
     curve = shared.onsets(2800, 10_000)
-    steps = bars.step_peaks(shared, curve, hits.swing_s)
+    steps = peaks_at(curve, bars.step_times_s(hits.swing_s), shared.hop_s).reshape(bars.count, bars.steps)
     level = steps / max(float(np.percentile(steps, 97)), 1e-9)
     odd = level[:, 1::2]
     busy = np.sort(odd, axis=1)[:, 2:].mean(axis=1)
@@ -103,7 +114,7 @@ def _lead(shared: Shared, bars: BarTable) -> np.ndarray:
 
 def _noise(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
     """Sustained top band: the quiet steps of the bar, where no hat sounds, against the loudest such bar."""
-    steps = bars.step_means(shared.power(3600, 13_000), shared.hop_s, STEPS * 2)
+    steps = bars.step_means(shared.power(3600, 13_000), shared.hop_s, bars.steps * 2)
     floor = 10 * np.log10(np.percentile(steps, 20, axis=1) + 1e-12)
     loud = 10 * np.log10(np.percentile(steps, 90, axis=1) + 1e-12)
     steady = np.clip(1 - (loud - floor - 4) / 8, 0, 1)

@@ -19,8 +19,8 @@ import numpy as np
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.drums import Hits
 from ersatz.core.survey.frames import EDGES_HZ
+from ersatz.core.survey.hits import Hits
 from ersatz.core.survey.shared import Shared
 
 POINTS = 64

@@ -101,9 +101,7 @@ def _jumps(slots: Slots, place: int, bpm: float) -> tuple[TempoChange, ...]:
     bars = (slots.count - place) // PLACES
     if bars < 16:
         return ()
-    kick, snare, hats = (
-        c[place : place + bars * PLACES].reshape(bars, PLACES) for c in (slots.kick, slots.snare, slots.hats)
-    )
+    kick, snare, hats = (c[place : place + bars * PLACES].reshape(bars, PLACES) for c in (slots.kick, slots.snare, slots.hats))
     evidence = rhythm_scores(kick, snare, hats) * (snare.max(axis=1, keepdims=True) > 0.3)
     # Whole beats only: smaller shifts are another groove.
     evidence = evidence[:, ::4]

@@ -174,7 +174,9 @@ def _anchor(shared: Shared, bpm: float) -> float:
     """Where the 8ths lie, seconds: on them hits are strongest even when the 16ths between are swung."""
     period = 30 / bpm
     bins = 96
-    curve = sum(_unit(_fold(shared.onsets(low, high), shared.hop_s, period, bins)) for low, high in ((20, 155), (360, 3600), (4700, 18_000)))
+    curve = sum(
+        _unit(_fold(shared.onsets(low, high), shared.hop_s, period, bins)) for low, high in ((20, 155), (360, 3600), (4700, 18_000))
+    )
     smooth = np.convolve(np.tile(np.asarray(curve), 3), np.hanning(9) / 4, "same")[bins : 2 * bins]
     return float(np.argmax(smooth)) / bins * period + ONSET_LEAD_S
 
