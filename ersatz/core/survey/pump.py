@@ -4,243 +4,380 @@ Conventions: `depth_db` is how far the ducked material lies under its full recov
 that lowest point to within 1 dB of recovery, `curve_db` has 64 points over one beat from the trigger on, 0 = recovered. What
 doesn't duck reads 0.
 
-Method: envelopes at 6 ms per band, of side and of mid without the kick's own bands, in dB, are cut at every trigger (each beat,
-or each hit of the kick) and normalised to their level late in the period; the median over the hits leaves what all of them
-share. A ducker multiplies: the dip is common to unrelated bands, starts with the trigger and comes back without overshoot. A stab
-or a hat that merely alternates shows in its own bands only, so the answer is a middle value over bands weighted by how
-consistently they dip, and it must beat the same measure taken at shifted places.
+Method: a ducker multiplies, so it shows as a difference between bars. (1) The typical bar with kick is held against the typical
+bar without, band by band, mid and side: chords that play the same rhythm in both cancel, what is left follows the trigger. (2) Where
+the track has no such pair, sustained material is held against its own full level. The kick's own footprint is
+taken out with what it does alone in the bars of the intro, the side has none; stretches under a clap are left out. A difference
+counts as far as beats of different content and unrelated bands agree on it. (3) A ducker's curve (fall, hold, recovery
+of four shapes; after the knees and releases in Giannoulis, Massberg & Reiss 2012) seen through the analysis window is fitted to what
+they agree on; where that curve explains little, nothing ducks.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
-from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.frames import EDGES_HZ
-from ersatz.core.survey.hits import Hits
+from ersatz.core.survey.envelopes import FRAME, PER_BEAT, Envelopes, cut_envelopes
+from ersatz.core.survey.hits import SURE, Hits
 from ersatz.core.survey.shared import Shared
 
-POINTS = 64
-#: The kick's click covers the mid this long after the trigger; the side is free of it.
-COVERED_S = 0.045
+POINTS = PER_BEAT
 #: Ducking under this can't be told from the unevenness of music.
 LEAST_DB = 1.5
 #: More than complete ducking: silence between hits, not a ducker.
-MOST_DB = 36.0
-MIN_HITS = 12
-#: Spread between hits from which on a band's curve says little.
-UNEVEN_DB = 9.0
-BAND_RANGES = {"low": (20.0, 200.0), "mid": (200.0, 2800.0), "high": (2800.0, 18_000.0)}
+MOST_DB = 40.0
+LEAST_BARS = 4
+#: How far under its own top a curve still counts as sounding, dB.
+SOUNDING_DB = 14.0
+#: Disagreement between beats (median absolute deviation) from which on a band says little, dB.
+UNEVEN_DB = 2.5
+#: A rise this steep late in the period is a note that begins, not a recovery: dB within a 32nd of a beat.
+ONSET_DB = 7.0
+#: A curve that varies less than this is flat; a model must explain this share of what varies.
+FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
+BAND_NAMES = ("low", "mid", "high")
+SIDE_WEIGHT, OWN_WEIGHT = 2.5, 0.35
 
 
 @dataclass(frozen=True)
-class _Trigger:
-    """Where the ducker may be triggered: seconds, and how long each may recover."""
+class Trigger:
+    """Where in the bar the ducker sets in: points of the cut curves, and how many follow before the next one."""
 
     rate: str
-    times_s: np.ndarray
-    bar: np.ndarray
+    at: tuple[int, ...]
+    room: tuple[int, ...]
 
 
 @dataclass(frozen=True)
-class _Reading:
+class View:
+    """What one band of one channel says: gain over the period in dB, NaN where unknown; its weight; and its band's number."""
+
+    curve_db: np.ndarray
+    weight: float
+    band: int
+
+
+@dataclass(frozen=True)
+class Reading:
     depth_db: float
     release_ms: float
     curve_db: np.ndarray
     confidence: float
-    bands: dict[str, BandDepth]
+    views: tuple[View, ...] = ()
 
 
-NOTHING = _Reading(0.0, 0.0, np.zeros(POINTS), 0.0, {name: BandDepth(0.0) for name in BAND_RANGES})
+NOTHING = Reading(0.0, 0.0, np.zeros(POINTS), 0.0)
 
 
 def measure_pump(
     shared: Shared, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
 ) -> Pump:
     """`spans` are (first bar index, bars) of the sections, `drops` the indices of those that play at full energy."""
-    body = np.maximum(np.array(presence.chords), np.array(presence.bass))
+    envelopes = cut_envelopes(shared, bars)
+    masked = _without_claps(envelopes, hits, bars)
+    kick = np.array(presence.kick) > 0.5
+    body = np.maximum(np.array(presence.chords), np.array(presence.lead)) > 0.3
     main = np.zeros(bars.count, bool)
     for i in drops or range(len(spans)):
         main[spans[i][0] : spans[i][0] + spans[i][1]] = True
-    main &= body > 0.3
+    ducked = main & kick if (main & kick).sum() >= LEAST_BARS else main
+    free = ~kick & body
+    alone = kick & ~body & (np.array(presence.bass) < 0.3)
     best, rate = NOTHING, "1/4"
-    for trigger in _triggers(bars, hits, main):
-        reading = _read(shared, bars, trigger, main)
-        # The quarter is the plainer explanation: the kick's own pattern must be clearly deeper.
-        bonus = 1.25 if rate == "1/4" and best is not NOTHING else 1.0
+    for trigger in _triggers(bars, hits, ducked):
+        reading = _read(masked, envelopes, trigger, ducked, free, alone, round(bars.grid.beat_s, 4))
+        # The quarter is the plainer explanation: another must be clearly deeper.
+        bonus = 1.25 if best is not NOTHING else 1.0
         if reading.depth_db * reading.confidence > bonus * best.depth_db * best.confidence:
             best, rate = reading, trigger.rate
-    per_section, active = [], []
+    trigger = next(t for t in _triggers(bars, hits, ducked) if t.rate == rate)
+    per_section = []
     for i, (first, length) in enumerate(spans):
         inside = np.zeros(bars.count, bool)
         inside[first : first + length] = True
-        inside &= body > 0.4
-        same_rate = [t for t in _triggers(bars, hits, inside) if t.rate == rate]
-        here = _read(shared, bars, same_rate[0], inside) if same_rate and best.depth_db else NOTHING
-        per_section.append(SectionPump(i, round(here.depth_db, 2)))
-        if here.depth_db > 0:
-            active.append(i)
+        per_section.append(SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, free & ~inside, alone, best), 2)))
     return Pump(
         depth_db=round(best.depth_db, 2),
         rate=rate,
         release_ms=round(best.release_ms, 1),
         curve_db=tuple(round(float(v), 2) for v in best.curve_db),
         confidence=round(best.confidence, 2),
-        bands=best.bands,
-        active_sections=tuple(active),
+        bands={name: BandDepth(round(_band_depth(best, k), 2)) for k, name in enumerate(BAND_NAMES)},
+        active_sections=tuple(s.section for s in per_section if best.depth_db > 0 and s.depth_db >= max(LEAST_DB, 0.4 * best.depth_db)),
         per_section=tuple(per_section),
     )
 
 
 def no_pump(sections: int) -> Pump:
     """The answer where nothing ducks."""
-    return Pump(0.0, "1/4", 0.0, tuple([0.0] * POINTS), 0.0, NOTHING.bands, (), tuple(SectionPump(i, 0.0) for i in range(sections)))
+    bands = {name: BandDepth(0.0) for name in BAND_NAMES}
+    return Pump(0.0, "1/4", 0.0, tuple([0.0] * POINTS), 0.0, bands, (), tuple(SectionPump(i, 0.0) for i in range(sections)))
 
 
-def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[_Trigger]:
-    """Hypotheses worth testing in the bars of `use`: every beat, every hit of the kick."""
-    where = np.flatnonzero(use)
-    beat = bars.grid.beat_s
-    out = []
-    quarter = (bars.edges_s[where][:, None] + np.arange(4) * beat).ravel()
-    out.append(_Trigger("1/4", quarter, np.repeat(where, 4)))
-    mask = hits.kick_mask() & use[:, None]
-    bar, step = np.nonzero(mask)
-    times = bars.edges_s[bar] + step * beat / 4 + np.where(step % 2 == 1, hits.swing_s, 0.0)
-    on_quarter = mask[:, ::4].sum() / max(1, mask.sum())
-    if len(times) >= MIN_HITS and on_quarter < 0.85:
-        out.append(_Trigger("kick", times, bar))
+def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
+    """Hypotheses worth testing: every beat, every half beat, every hit of the typical kick pattern."""
+    beats = bars.grid.beats_per_bar
+    bar = beats * POINTS
+    out = [Trigger("1/4", tuple(range(0, bar, POINTS)), (POINTS,) * beats)]
+    typical = np.median(hits.kick[use], axis=0) if use.any() else np.zeros(bars.steps)
+    steps = [int(s) for s in np.flatnonzero(typical >= SURE)]
+    if steps and steps != list(range(0, bars.steps, STEPS_PER_BEAT)):
+        step = POINTS // STEPS_PER_BEAT
+        at = [s * step for s in steps]
+        # Odd 16ths are as late as the swing says.
+        late = round(hits.swing_s / bars.grid.beat_s * POINTS)
+        at = [a + (late if s % 2 else 0) for a, s in zip(at, steps)]
+        room = [b - a for a, b in zip(at, [*at[1:], at[0] + bar])]
+        out.append(Trigger("kick", tuple(at), tuple(min(r, POINTS) for r in room)))
     return out
 
 
-def _read(shared: Shared, bars: BarTable, trigger: _Trigger, use: np.ndarray) -> _Reading:
-    beat = bars.grid.beat_s
-    gaps = np.diff(np.append(trigger.times_s, trigger.times_s[-1] + beat if len(trigger.times_s) else 0.0))
-    # Only triggers with room to recover teach the curve.
-    keep = (gaps > 0.62 * beat) & use[trigger.bar]
-    times = trigger.times_s[keep]
-    times = times[times + beat < shared.duration_s]
-    if len(times) < MIN_HITS:
+def _without_claps(envelopes: Envelopes, hits: Hits, bars: BarTable) -> np.ndarray:
+    """The cut powers in dB with NaN under claps and snares, shape (channels, bands, bars, points)."""
+    level = 10 * np.log10(envelopes.power + 1e-10)
+    step = POINTS // STEPS_PER_BEAT
+    before, after = round(0.012 / bars.grid.beat_s * POINTS), round(0.14 / bars.grid.beat_s * POINTS)
+    for bar, s in np.argwhere(hits.clap > 0.4):
+        start = max(0, s * step - before)
+        level[:, :, bar, start : s * step + after] = np.nan
+    return np.asarray(level)
+
+
+def _typical(level: np.ndarray, use: np.ndarray, quantile: float = 50) -> np.ndarray:
+    """Median (or another percentile) over the bars in use, NaN where fewer than a third are known, shape (channels, bands, points)."""
+    chosen = level[:, :, use]
+    bars = chosen.shape[2]
+    if bars == 0:
+        return np.full((level.shape[0], level.shape[1], level.shape[3]), np.nan)
+    # NaN sorts last.
+    ordered = np.sort(chosen, axis=2)
+    known = np.isfinite(chosen).sum(axis=2)
+    place = np.maximum(known - 1, 0) * quantile / 100
+    low = np.floor(place).astype(int)[:, :, None]
+    below = np.take_along_axis(ordered, low, axis=2)[:, :, 0]
+    above = np.take_along_axis(ordered, np.minimum(low + 1, np.maximum(known - 1, 0)[:, :, None]), axis=2)[:, :, 0]
+    part = place - low[:, :, 0]
+    return np.asarray(np.where(known > 0.3 * bars, below * (1 - part) + above * part, np.nan))
+
+
+def _footprint(level: np.ndarray, power: np.ndarray, alone: np.ndarray, bar: np.ndarray, cover: int, trigger: Trigger) -> np.ndarray:
+    """The typical bar less what the kick does alone; unknown where the kick is most of it. The side has no kick."""
+    out = bar.copy()
+    if alone.sum() >= LEAST_BARS:
+        kick = np.median(power[0][:, alone], axis=1)
+        total = 10 ** (bar[0] / 10)
+        out[0] = np.where(kick < 0.5 * total, 10 * np.log10(np.maximum(total - kick, 1e-10)), np.nan)
+    else:
+        for at in trigger.at:
+            out[0][:, at : at + cover] = np.nan
+    return out
+
+
+def _read(
+    level: np.ndarray, envelopes: Envelopes, trigger: Trigger, ducked: np.ndarray, free: np.ndarray, alone: np.ndarray, beat_s: float
+) -> Reading:
+    if ducked.sum() < LEAST_BARS:
         return NOTHING
-    offsets = np.arange(POINTS) / POINTS * beat
-    room = np.minimum(gaps[keep][: len(times)], beat)
-    curves, weights, centres, sides = [], [], [], []
-    total = float((shared.mid_power + shared.side_power)[:, :].mean())
-    for power, is_side in ((shared.side_power, True), (shared.mid_power, False)):
-        for row in range(len(EDGES_HZ) - 1):
-            low_hz = EDGES_HZ[row]
-            if low_hz < (110 if is_side else 200) or low_hz > 6000:
+    cover = round(0.07 / beat_s * POINTS)
+    with_kick = _footprint(level, envelopes.power, alone, _typical(level, ducked), cover, trigger)
+    views: list[View] = []
+    if free.sum() >= LEAST_BARS:
+        without = _typical(level, free)
+        own = _fit(_views(without, None, trigger, 1.0), beat_s)
+        # A ducker that runs on in the breakdown would cancel out of the difference.
+        if own.depth_db * own.confidence < LEAST_DB:
+            views = _views(with_kick, without, trigger, 1.0)
+    if len(views) < 2:
+        high = _footprint(level, envelopes.power, alone, _typical(level, ducked, 75), cover, trigger)
+        views = _views(high, None, trigger, OWN_WEIGHT)
+    return _fit(views, beat_s)
+
+
+def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:
+    """One view per channel and band: the bar's difference to another bar, or to its own top, laid over all triggers."""
+    out = []
+    loudest = np.nanmax(bar) if np.isfinite(bar).any() else 0.0
+    for channel in range(bar.shape[0]):
+        for band in range(bar.shape[1]):
+            curve = bar[channel, band]
+            sounding = curve if against is None else against[channel, band]
+            if np.isfinite(sounding).sum() < POINTS or np.nanmax(sounding) < loudest - 45:
                 continue
-            share = float(power[row].mean()) / max(total, 1e-20)
-            if share < 2e-6:
+            known = np.isfinite(curve) & np.isfinite(sounding)
+            if against is not None:
+                known &= sounding > np.nanpercentile(sounding, 90) - SOUNDING_DB
+                curve = curve - sounding
+            if known.sum() < POINTS:
                 continue
-            curve, agreement = _folded(power[row], shared.hop_s, times, offsets, room, is_side)
-            if curve is None:
+            cuts = _cuts(np.where(known, curve, np.nan), trigger)
+            view = _folded(cuts, against is None)
+            if view is None:
                 continue
-            weight = agreement * share**0.25 * (2.0 if is_side else 1.0) * (0.35 if low_hz > 2800 else 1.0)
-            curves.append(curve)
-            weights.append(weight)
-            centres.append(float(np.sqrt(low_hz * EDGES_HZ[row + 1])))
-            sides.append(is_side)
-    if len(curves) < 3 or sum(weights) <= 0:
+            shape, agreement = view
+            share = 10 ** ((float(np.nanmax(sounding)) - loudest) / 40)
+            out.append(View(shape, weight * agreement * share * (SIDE_WEIGHT if channel else 1.0), band))
+    return out
+
+
+def _cuts(curve: np.ndarray, trigger: Trigger) -> np.ndarray:
+    """The bar's curve from every trigger to the next, NaN beyond, shape (triggers, POINTS)."""
+    doubled = np.concatenate([curve, curve])
+    out = np.full((len(trigger.at), POINTS), np.nan)
+    for row, at, room in zip(out, trigger.at, trigger.room):
+        row[:room] = doubled[at : at + room]
+    return out
+
+
+def _folded(cuts: np.ndarray, own: bool) -> tuple[np.ndarray, float] | None:
+    """Median over the triggers, 0 where recovered, and how far they agree (0..1); None if too little is known."""
+    known = np.isfinite(cuts)
+    # What a trigger's cut is at its end is its own full level; without an end it lends that of the others.
+    late = cuts[:, int(0.7 * POINTS) :]
+    ends = np.array([np.nanmedian(row) if np.isfinite(row).sum() > 3 else np.nan for row in late])
+    if not np.isfinite(ends).any():
+        return None
+    ends = np.where(np.isfinite(ends), ends, np.nanmedian(ends))
+    relative = cuts - ends[:, None]
+    covered = known.any(axis=0)
+    if covered[: POINTS // 2].mean() < 0.35:
+        return None
+    shape = np.full(POINTS, np.nan)
+    shape[covered] = np.nanmedian(relative[:, covered], axis=0)
+    spread = np.nanmedian(np.abs(relative[:, covered] - shape[covered]), axis=0)
+    uneven = float(np.sqrt(np.mean(np.square(spread))) + 0.5 * np.nanstd(ends))
+    agreement = float(np.exp(-((uneven / UNEVEN_DB) ** 2)))
+    if own and len(cuts) < 2:
+        agreement *= 0.5
+    filled = np.interp(np.arange(POINTS), np.flatnonzero(covered), shape[covered])
+    step = POINTS // 32
+    rise = filled[step:] - filled[:-step]
+    late_rise = float(rise[int(0.2 * POINTS) :].max())
+    if late_rise > ONSET_DB:
+        agreement *= 0.05
+    return shape, agreement
+
+
+HOLDS_S = (0.004, 0.015, 0.03, 0.045)
+ENDS = np.arange(0.3, 1.0, 0.05)
+DEPTHS_DB = np.concatenate([np.arange(1, 6, 0.5), np.arange(6, 16, 1.0), np.arange(16, 36, 2.0)])
+FALL_S = 0.003
+#: Models whose error lies within this of the best one's are as good: their mean is the answer, dB.
+AS_GOOD_DB = 0.06
+FINE = 4
+
+
+def _fit(views: list[View], beat_s: float) -> Reading:
+    """The ducker's curve that the views agree on best."""
+    if len(views) < 2 or sum(v.weight for v in views) <= 0.02:
         return NOTHING
-    stack, weight = np.array(curves), np.array(weights)
-    bottoms = -stack.min(axis=1)
-    depth = _weighted_quantile(bottoms, weight, 0.6)
-    # The shape from the bands that dip about as far as the answer.
-    near = weight * np.exp(-0.5 * ((bottoms - depth) / 2.5) ** 2)
-    shape = np.array([_weighted_quantile(column, near, 0.5) for column in stack.T])
-    curve = _as_ducking(shape)
-    depth = float(-curve.min())
-    consistent = float(np.average(bottoms > 0.5 * depth, weights=weight))
-    if not LEAST_DB <= depth <= MOST_DB or consistent < 0.5:
+    stack, weight = np.array([v.curve_db for v in views]), np.array([v.weight for v in views])
+    target = np.full(POINTS, np.nan)
+    spread = np.full(POINTS, np.nan)
+    for k in range(POINTS):
+        known = np.isfinite(stack[:, k])
+        if known.any() and weight[known].sum() > 0.15 * weight.sum():
+            target[k] = _weighted_median(stack[known, k], weight[known])
+            spread[k] = _weighted_median(np.abs(stack[known, k] - target[k]), weight[known])
+    known = np.isfinite(target)
+    if known[: POINTS // 2].mean() < 0.3:
         return NOTHING
-    confidence = float(np.clip(consistent * min(1.0, depth / 4) * min(1.0, len(times) / 32), 0, 0.97))
-    by_band = {}
-    for name, (low, high) in BAND_RANGES.items():
-        inside = np.array([low <= c < high for c in centres])
-        value = _weighted_quantile(bottoms[inside], weight[inside], 0.5) if inside.any() else 0.0
-        by_band[name] = BandDepth(round(max(0.0, value), 2))
-    return _Reading(depth, _release_ms(curve, beat), curve, confidence, by_band)
+    depths, curves, seen = _models(beat_s)
+    # The level of full recovery is a free constant of each model.
+    difference = target[known][None] - seen[:, known]
+    offset = np.median(difference, axis=1, keepdims=True)
+    error = np.abs(difference - np.clip(offset, -2.5, 2.5)).mean(axis=1)
+    good = error <= error.min() + AS_GOOD_DB
+    depth, curve = float(depths[good].mean()), curves[good].mean(axis=0)
+    flat = float(np.abs(target[known] - np.median(target[known])).mean())
+    explained = 1 - float(error.min()) / max(flat, 1e-9)
+    if depth < LEAST_DB or explained < LEAST_EXPLAINED or flat < FLAT_DB:
+        return NOTHING
+    agree = float(np.average([_follows(v.curve_db, curve) for v in views], weights=weight))
+    uneven = float(np.nanmean(spread))
+    confidence = float(np.clip(explained * agree * np.exp(-((uneven / (0.35 * depth + 1.5)) ** 2)), 0, 0.97))
+    if agree < 0.3 or confidence < LEAST_CONFIDENCE:
+        return NOTHING
+    return Reading(depth, _release_ms(curve, beat_s), curve, confidence, tuple(views))
 
 
-def _folded(
-    power: np.ndarray, hop_s: float, times: np.ndarray, offsets: np.ndarray, room: np.ndarray, is_side: bool
-) -> tuple[np.ndarray | None, float]:
-    """Typical dip of one band in dB over the period, and the share of hits that agree (0..1)."""
-    place = (times[:, None] + offsets[None, :]) / hop_s
-    index = np.clip(place.astype(int), 0, len(power) - 2)
-    part = place - index
-    level = 10 * np.log10(power[index] * (1 - part) + power[index + 1] * part + 1e-12)
-    top = np.partition(level, int(0.8 * POINTS), axis=1)[:, int(0.8 * POINTS)]
-    # From the next trigger on nothing can be read: taken as recovered.
-    level = np.where(offsets[None, :] > room[:, None] - 0.012, top[:, None], level)
-    sounding = top > np.percentile(top, 85) - 18
-    if sounding.sum() < MIN_HITS:
-        return None, 0.0
-    relative = level[sounding] - top[sounding][:, None]
-    curve = np.median(relative, axis=0)
-    if not is_side:
-        covered = offsets < COVERED_S
-        # Under the click the curve is unknown: the first clear value stands for it.
-        curve[covered] = curve[np.argmin(covered)]
-    early = (offsets > (0.0 if is_side else COVERED_S)) & (offsets < 0.3 * offsets[-1])
-    late = offsets > 0.6 * offsets[-1]
-    dips = relative[:, early].mean(axis=1) < relative[:, late].mean(axis=1) - 1.0
-    # A ducker does the same to every beat; what plays on some beats only differs from hit to hit.
-    low, high = np.percentile(relative, [25, 75], axis=0)
-    unevenness_db = float(np.mean(high - low))
-    agreement = (float(np.clip(2 * dips.mean() - 1, 0, 1)) + 0.02) * float(np.exp(-((unevenness_db / UNEVEN_DB) ** 2)) + 1e-3)
-    recovered = float(np.median(np.sort(curve)[-POINTS // 5 :]))
-    return np.minimum(curve - recovered, 0.0), agreement
+@lru_cache(maxsize=8)
+def _models(beat_s: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Every ducker's curve of the grid: depths (models,), the curve in dB and as seen through the window, both (models, POINTS).
+
+    Recovery in four shapes, as gain curves are drawn or made by compressors: exponential, straight and S-shaped in dB, straight in gain.
+    """
+    t = np.arange(POINTS * FINE) / (POINTS * FINE) * beat_s
+    hold, end, depth = (v.ravel()[:, None] for v in np.meshgrid(HOLDS_S, ENDS * beat_s, DEPTHS_DB, indexing="ij"))
+    usable = (end - hold - FALL_S > 0.03)[:, 0]
+    hold, end, depth = hold[usable], end[usable], depth[usable]
+    x = np.clip((t - FALL_S - hold) / (end - hold - FALL_S), 0, 1)
+    low = 10 ** (-depth / 20)
+    recoveries = (
+        (np.exp(-3.5 * x) - np.exp(-3.5)) / (1 - np.exp(-3.5)),
+        1 - x,
+        0.5 + 0.5 * np.cos(np.pi * x),
+        np.log(low + (1 - low) * x) / np.log(low),
+    )
+    left = np.concatenate([np.where(t < FALL_S, t / FALL_S, r) for r in recoveries])
+    depths = np.tile(depth, (len(recoveries), 1))
+    reach = max(1, round(FRAME / 44_100 / 2 / beat_s * POINTS * FINE))
+    window = np.square(np.hanning(2 * reach + 1))
+    window /= window.sum()
+    gain = np.pad(10 ** (-depths * left / 10), ((0, 0), (reach, reach)), constant_values=1.0)
+    smooth = sum(w * gain[:, k : k + len(t)] for k, w in enumerate(window))
+    return depths[:, 0], -(depths * left)[:, ::FINE], 10 * np.log10(np.asarray(smooth))[:, ::FINE]
 
 
-def _as_ducking(shape: np.ndarray) -> np.ndarray:
-    """The nearest curve that a ducker makes: a fall to the lowest point within the first third, then only upwards."""
-    third = POINTS // 3
-    smooth = np.convolve(np.pad(shape, 1, mode="edge"), [0.25, 0.5, 0.25], "valid")
-    bottom = int(np.argmin(smooth[:third]))
-    rising = np.concatenate([np.full(bottom, smooth[bottom]), _isotonic(smooth[bottom:])])
-    fall = np.minimum.accumulate(smooth[: bottom + 1])
-    rising[: bottom + 1] = fall
-    rising[bottom:] = np.convolve(np.pad(rising[bottom:], 2, mode="edge"), np.ones(5) / 5, "valid")
-    # The last stretch is recovery by definition.
-    return np.asarray(np.minimum(rising - float(np.median(rising[-POINTS // 6 :])), 0.0))
+def _follows(view: np.ndarray, curve: np.ndarray) -> float:
+    """1 when a view dips as the curve does, 0 when it doesn't: its slope against the curve, at most 1."""
+    known = np.isfinite(view)
+    a, b = curve[known] - curve[known].mean(), view[known] - view[known].mean()
+    return float(np.clip((a @ b) / max(float(a @ a), 1e-9), 0, 1))
 
 
-def _isotonic(values: np.ndarray) -> np.ndarray:
-    """Least-squares non-decreasing fit (pool adjacent violators; Barlow et al. 1972)."""
-    blocks: list[list[float]] = []
-    for v in values:
-        blocks.append([float(v), 1.0])
-        while len(blocks) > 1 and blocks[-2][0] > blocks[-1][0]:
-            b, n = blocks.pop()
-            a, m = blocks.pop()
-            blocks.append([(a * m + b * n) / (m + n), m + n])
-    return np.concatenate([np.full(int(n), v) for v, n in blocks])
+def _band_depth(reading: Reading, third: int) -> float:
+    """Depth of the views in one third of the spectrum: the curve's depth times how far they follow it."""
+    bands = ((0,), (1, 2), (3,))[third]
+    inside = [v for v in reading.views if v.band in bands]
+    if not inside or reading.depth_db == 0:
+        return 0.0
+    return reading.depth_db * float(np.average([_follows(v.curve_db, reading.curve_db) for v in inside], weights=[v.weight + 1e-9 for v in inside]))
+
+
+def _section_depth(
+    level: np.ndarray, envelopes: Envelopes, trigger: Trigger, inside: np.ndarray, free: np.ndarray, alone: np.ndarray, best: Reading
+) -> float:
+    """How far one section follows the track's curve, dB."""
+    if best.depth_db == 0 or inside.sum() < 1:
+        return 0.0
+    cover = round(0.07 * POINTS / 0.5)
+    bar = _footprint(level, envelopes.power, alone & ~inside, _typical(level, inside), cover, trigger)
+    against = _typical(level, free) if free.sum() >= LEAST_BARS else None
+    views = _views(bar, against, trigger, 1.0)
+    views = [v for v in views if v.weight > 0.02]
+    if not views:
+        return 0.0
+    return best.depth_db * float(np.average([_follows(v.curve_db, best.curve_db) for v in views], weights=[v.weight for v in views]))
 
 
 def _release_ms(curve: np.ndarray, beat_s: float) -> float:
-    """From the end of the lowest stretch to within 1 dB of full recovery."""
-    bottom = int(np.flatnonzero(curve <= curve.min() + 0.25)[0])
+    """From the start of the lowest stretch to within 1 dB of full recovery."""
+    bottom = int(np.flatnonzero(curve <= curve.min() + 0.05)[0])
     back = np.flatnonzero(curve[bottom:] >= -1.0)
     if len(back) == 0:
         return (POINTS - bottom) / POINTS * beat_s * 1000
     k = bottom + int(back[0])
-    if k > bottom:
-        step = float(curve[k] - curve[k - 1])
-        exact = k - 1 + ((-1.0 - float(curve[k - 1])) / step if step > 0 else 1.0)
-    else:
-        exact = float(k)
-    return (exact - bottom) / POINTS * beat_s * 1000
+    step = float(curve[k] - curve[k - 1])
+    exact = k - 1 + ((-1.0 - float(curve[k - 1])) / step if step > 0 else 1.0)
+    return max(0.0, exact - bottom) / POINTS * beat_s * 1000
 
 
-def _weighted_quantile(values: np.ndarray, weights: np.ndarray, q: float) -> float:
+def _weighted_median(values: np.ndarray, weights: np.ndarray) -> float:
     order = np.argsort(values)
     total = np.cumsum(weights[order])
-    if total[-1] <= 0:
-        return float(np.median(values))
-    return float(np.interp(q * total[-1], total - weights[order] / 2, values[order]))
+    return float(np.interp(0.5 * total[-1], total - weights[order] / 2, values[order]))
