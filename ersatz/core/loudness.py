@@ -147,7 +147,7 @@ def interpolator(half_taps: int = HALF_TAPS) -> np.ndarray:
 @njit(cache=True, nogil=True, fastmath=True)
 def _between_samples(x: np.ndarray, taps: np.ndarray, threshold: float) -> float:  # pragma: no cover - compiled
     """Largest magnitude between the samples of `x`, which is padded by half the taps on both sides."""
-    peak = np.float32(0.0)
+    peak = 0.0
     half = taps.shape[1] // 2
     for n in range(half - 1, len(x) - half - 1):
         if abs(x[n]) < threshold and abs(x[n + 1]) < threshold:
@@ -156,7 +156,7 @@ def _between_samples(x: np.ndarray, taps: np.ndarray, threshold: float) -> float
             total = np.float32(0.0)
             for k in range(taps.shape[1]):
                 total += taps[p, k] * x[n - half + 1 + k]
-            peak = max(peak, abs(total))
+            peak = max(peak, float(abs(total)))
     return peak
 
 

@@ -76,8 +76,8 @@ def _unit_rows(x: np.ndarray) -> np.ndarray:
 def _turns(patterns: list[tuple[int, ...]]) -> np.ndarray:
     """Every pattern begun at each of the 16 places, as unit columns, shape (16, patterns * 16)."""
     hits = np.zeros((len(patterns), PLACES))
-    for i, steps in enumerate(patterns):
-        hits[i, list(steps)] = 1
+    for i, pattern in enumerate(patterns):
+        hits[i, list(pattern)] = 1
     turned = np.stack([np.roll(hits, place, axis=1) for place in range(PLACES)], axis=1)
     return _unit_rows(turned).reshape(-1, PLACES).T
 
@@ -144,7 +144,7 @@ def chord_scores(tonal: np.ndarray, period: int = PLACES) -> np.ndarray:
 
 
 def place_scores(slots: Slots, period: int = PLACES) -> np.ndarray:
-    """All evidence for a bar line at each place, shape (period,). Other metres than 4/4 have no known rhythms: what changes decides."""
+    """All evidence for a bar line at each place, shape (period,). Metres other than 4/4 have no known rhythms."""
     scores = CHANGE_WEIGHT * change_scores(slots.level, period) + CHORD_WEIGHT * chord_scores(slots.tonal, period)
     if period == PLACES:
         return np.asarray(scores + rhythm_scores(*(profile(c) for c in (slots.kick, slots.snare, slots.hats))))

@@ -18,7 +18,8 @@ BAND_EDGES_HZ = (170, 430, 860, 1720, 3440)
 #: Points per beat of a cut curve.
 PER_BEAT = 64
 BLOCK = 4096
-#: Share of the ceiling that the inverse curve is driven to, and the median of the beats' peaks, against the highest, between none and all of it.
+#: Share of the ceiling that the inverse curve is driven to; between the two medians of the beats' peaks, against the highest, from
+#: nothing to all of it.
 DRIVE, VARIED, ALIKE = 0.9, 0.7, 0.92
 
 
@@ -52,8 +53,8 @@ def cut_envelopes(shared: Shared, bars: BarTable) -> Envelopes:
 def _unsaturated(shared: Shared, bars: BarTable) -> tuple[np.ndarray, np.ndarray]:
     """Mid and side before the master's saturation.
 
-    A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the beats' peaks are alike,
-    as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
+    A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the beats' peaks are
+    alike, as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
     """
     left, right = shared.mid + shared.side, shared.mid - shared.side
     top = float(max(np.abs(left).max(), np.abs(right).max(), 1e-9))

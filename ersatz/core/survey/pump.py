@@ -5,12 +5,12 @@ that lowest point to within 1 dB of recovery, `curve_db` has 64 points over one 
 doesn't duck reads 0.
 
 Method: a ducker multiplies, so it shows as a difference between bars. (1) The typical bar with kick is held against the typical
-bar without, band by band, mid and side: chords that play the same rhythm in both cancel, what is left follows the trigger. (2) Where
-the track has no such pair, sustained material is held against its own full level. The kick's own footprint is
+bar without, band by band, mid and side: chords that play the same rhythm in both cancel, what is left follows the trigger. (2)
+Where the track has no such pair, sustained material is held against its own full level. The kick's own footprint is
 taken out with what it does alone in the bars of the intro, the side has none; stretches under a clap are left out. A difference
 counts as far as beats of different content and unrelated bands agree on it. (3) A ducker's curve (fall, hold, recovery
-of four shapes; after the knees and releases in Giannoulis, Massberg & Reiss 2012) seen through the analysis window is fitted to what
-they agree on; where that curve explains little, nothing ducks.
+of four shapes; after the knees and releases in Giannoulis, Massberg & Reiss 2012) seen through the analysis window is
+fitted to what they agree on; where that curve explains little, nothing ducks.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ LEAST_DB = 1.5
 MOST_DB = 40.0
 LEAST_BARS = 4
 #: How far under its own top a curve still counts as sounding, dB.
-SOUNDING_DB = 14.0
+SOUNDING_DB = 6.0
 #: Disagreement between beats (median absolute deviation) from which on a band says little, dB.
 UNEVEN_DB = 2.5
 #: A rise this steep late in the period is a note that begins, not a recovery: dB within a 32nd of a beat.
@@ -100,7 +100,9 @@ def measure_pump(
     for i, (first, length) in enumerate(spans):
         inside = np.zeros(bars.count, bool)
         inside[first : first + length] = True
-        per_section.append(SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, free & ~inside, alone, best), 2)))
+        per_section.append(
+            SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, free & ~inside, alone, best), 2))
+        )
     return Pump(
         depth_db=round(best.depth_db, 2),
         rate=rate,
@@ -108,7 +110,9 @@ def measure_pump(
         curve_db=tuple(round(float(v), 2) for v in best.curve_db),
         confidence=round(best.confidence, 2),
         bands={name: BandDepth(round(_band_depth(best, k), 2)) for k, name in enumerate(BAND_NAMES)},
-        active_sections=tuple(s.section for s in per_section if best.depth_db > 0 and s.depth_db >= max(LEAST_DB, 0.4 * best.depth_db)),
+        active_sections=tuple(
+            s.section for s in per_section if best.depth_db > 0 and s.depth_db >= max(LEAST_DB, 0.4 * best.depth_db)
+        ),
         per_section=tuple(per_section),
     )
 
@@ -149,7 +153,7 @@ def _without_claps(envelopes: Envelopes, hits: Hits, bars: BarTable) -> np.ndarr
 
 
 def _typical(level: np.ndarray, use: np.ndarray, quantile: float = 50) -> np.ndarray:
-    """Median (or another percentile) over the bars in use, NaN where fewer than a third are known, shape (channels, bands, points)."""
+    """Median (or another percentile) over the bars in use, NaN where under a third are known, (channels, bands, points)."""
     chosen = level[:, :, use]
     bars = chosen.shape[2]
     if bars == 0:
@@ -165,7 +169,9 @@ def _typical(level: np.ndarray, use: np.ndarray, quantile: float = 50) -> np.nda
     return np.asarray(np.where(known > 0.3 * bars, below * (1 - part) + above * part, np.nan))
 
 
-def _footprint(level: np.ndarray, power: np.ndarray, alone: np.ndarray, bar: np.ndarray, cover: int, trigger: Trigger) -> np.ndarray:
+def _footprint(
+    level: np.ndarray, power: np.ndarray, alone: np.ndarray, bar: np.ndarray, cover: int, trigger: Trigger
+) -> np.ndarray:
     """The typical bar less what the kick does alone; unknown where the kick is most of it. The side has no kick."""
     out = bar.copy()
     if alone.sum() >= LEAST_BARS:
@@ -179,7 +185,13 @@ def _footprint(level: np.ndarray, power: np.ndarray, alone: np.ndarray, bar: np.
 
 
 def _read(
-    level: np.ndarray, envelopes: Envelopes, trigger: Trigger, ducked: np.ndarray, free: np.ndarray, alone: np.ndarray, beat_s: float
+    level: np.ndarray,
+    envelopes: Envelopes,
+    trigger: Trigger,
+    ducked: np.ndarray,
+    free: np.ndarray,
+    alone: np.ndarray,
+    beat_s: float,
 ) -> Reading:
     if ducked.sum() < LEAST_BARS:
         return NOTHING
@@ -309,7 +321,7 @@ def _fit(views: list[View], beat_s: float) -> Reading:
 def _models(beat_s: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Every ducker's curve of the grid: depths (models,), the curve in dB and as seen through the window, both (models, POINTS).
 
-    Recovery in four shapes, as gain curves are drawn or made by compressors: exponential, straight and S-shaped in dB, straight in gain.
+    Recovery in four shapes, as curves are drawn or made by compressors: exponential, straight and S-shaped in dB, straight in gain.
     """
     t = np.arange(POINTS * FINE) / (POINTS * FINE) * beat_s
     hold, end, depth = (v.ravel()[:, None] for v in np.meshgrid(HOLDS_S, ENDS * beat_s, DEPTHS_DB, indexing="ij"))
@@ -346,11 +358,19 @@ def _band_depth(reading: Reading, third: int) -> float:
     inside = [v for v in reading.views if v.band in bands]
     if not inside or reading.depth_db == 0:
         return 0.0
-    return reading.depth_db * float(np.average([_follows(v.curve_db, reading.curve_db) for v in inside], weights=[v.weight + 1e-9 for v in inside]))
+    return reading.depth_db * float(
+        np.average([_follows(v.curve_db, reading.curve_db) for v in inside], weights=[v.weight + 1e-9 for v in inside])
+    )
 
 
 def _section_depth(
-    level: np.ndarray, envelopes: Envelopes, trigger: Trigger, inside: np.ndarray, free: np.ndarray, alone: np.ndarray, best: Reading
+    level: np.ndarray,
+    envelopes: Envelopes,
+    trigger: Trigger,
+    inside: np.ndarray,
+    free: np.ndarray,
+    alone: np.ndarray,
+    best: Reading,
 ) -> float:
     """How far one section follows the track's curve, dB."""
     if best.depth_db == 0 or inside.sum() < 1:
@@ -362,7 +382,9 @@ def _section_depth(
     views = [v for v in views if v.weight > 0.02]
     if not views:
         return 0.0
-    return best.depth_db * float(np.average([_follows(v.curve_db, best.curve_db) for v in views], weights=[v.weight for v in views]))
+    return best.depth_db * float(
+        np.average([_follows(v.curve_db, best.curve_db) for v in views], weights=[v.weight for v in views])
+    )
 
 
 def _release_ms(curve: np.ndarray, beat_s: float) -> float:

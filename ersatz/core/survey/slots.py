@@ -1,7 +1,7 @@
 """The track cut into 16ths before its bar line is known: levels, pitches and drum onsets per slot.
 
-Slot k lasts from `edges_s[k]` to `edges_s[k + 1]`, a quarter of a beat; slot 0 starts within one slot of the file's start. What decides
-the octave of the tempo, the metre and the bar line reads from here.
+Slot k lasts from `edges_s[k]` to `edges_s[k + 1]`, a quarter of a beat; slot 0 starts within one slot of the file's start. What
+decides the octave of the tempo, the metre and the bar line reads from here.
 """
 
 from __future__ import annotations

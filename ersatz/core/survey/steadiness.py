@@ -9,6 +9,7 @@ later bars agree on is told: a beat was cut out or put in.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from scipy import fft
@@ -90,7 +91,7 @@ def _steps(times: np.ndarray, factors: np.ndarray, clear: np.ndarray, bpm: float
             runs.append((float(times[where[start]]), float(times[where[i - 1]]), float(np.median(piece))))
         start = i
     out = []
-    for before, after in zip(runs, runs[1:]):
+    for before, after in pairwise(runs):
         if abs(after[2] - before[2]) > STEP:
             out.append(TempoChange(round((before[1] + after[0]) / 2, 2), round(after[2] * bpm, 2), 0.0))
     return tuple(out)
