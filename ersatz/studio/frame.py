@@ -9,9 +9,13 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.urls import reverse
 
+from ersatz.core.pitch import midi_hz
 from ersatz.core.song.edits import section_name
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models import Job, Measurement, Reference, Remake, Revision
+
+#: The drone's lowest C: over the bass, under the voices.
+DRONE_MIDI = 48
 
 
 @dataclass(frozen=True)
@@ -91,6 +95,8 @@ def _player(
             "url": f"/listen/reference/{reference.pk}/{key}/",
             "bars": survey.bars,
             "bpm": survey.tempo.bpm,
+            "beats": survey.tempo.beats_per_bar,
+            "tonicHz": round(midi_hz(DRONE_MIDI + survey.key.pitch_key.pitch_class, survey.key.tuning_cents), 3),
             "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
             **loudness_of(survey),
         },

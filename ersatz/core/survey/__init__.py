@@ -33,7 +33,7 @@ from ersatz.core.survey.harmony import measure_harmony
 from ersatz.core.survey.hits import find_hits
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.kick import measure_kick
-from ersatz.core.survey.presence import measure_energy, measure_presence
+from ersatz.core.survey.presence import bass_presence, measure_energy, measure_presence
 from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.shared import Shared, prepare
@@ -94,10 +94,11 @@ def _survey(
     tempo = replace(tempo, swing_percent=measure_swing(shared, bars))
     progress("drums and parts", 0.5)
     hits = find_hits(shared, bars, tempo.swing_percent)
-    presence = measure_presence(shared, bars, hits)
+    in_bass = bass_presence(shared, bars, hits)
     energy = measure_energy(shared, bars)
     progress("bass and key", 0.6)
-    bass = measure_bass(shared, bars, hits, presence.bass)
+    bass = measure_bass(shared, bars, hits, tuple(in_bass))
+    presence = measure_presence(shared, bars, hits, in_bass, bass)
     key = _key(shared, bars, bass, corrections)
     harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
     progress("sections", 0.7)
@@ -125,7 +126,7 @@ def _survey(
         spectrum=spectrum,
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
-        events=find_events(shared, bars, spans),
+        events=find_events(shared, bars, spans, hits),
         corrections=corrections,
     )
     progress("done", 1.0)

@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+import numpy as np
+
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import BarGrid
 from ersatz.core.pitch import Key as PitchKey
@@ -144,10 +146,20 @@ class Energy:
 
 @dataclass(frozen=True)
 class KickPortrait:
+    """`decay_ms` to -20 dB, `fall_ms` until the pitch is within 15 % of the fundamental, `drive_db` the tail's partials against it.
+
+    `envelope_db` covers kick.LENGTH_S evenly; `pitch` holds (ms, Hz).
+    """
+
     fundamental_hz: float
     note: str
     decay_ms: float
     click_db: float
+    start_hz: float = 0.0
+    fall_ms: float = 0.0
+    drive_db: float = 0.0
+    envelope_db: tuple[float, ...] = ()
+    pitch: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -330,6 +342,18 @@ class Survey:
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a survey of format “{SCHEMA}”.")
         return from_json(Survey, data)
+
+    def kick_times_s(self) -> np.ndarray:
+        """Seconds of every hit that the sections' kick patterns say, in the bars where a kick plays."""
+        grid = self.tempo.grid
+        out = []
+        for pattern in self.drums.patterns:
+            section = self.sections[pattern.section]
+            steps = [i for i, strength in enumerate(pattern.kick) if strength]
+            for bar in range(section.start_bar, section.end_bar):
+                if bar <= self.bars and self.presence.kick[bar - 1] > 0.5:
+                    out += [grid.seconds_of_bar(bar + i / pattern.steps_per_bar) for i in steps]
+        return np.array(out)
 
     def main_section(self) -> int:
         """Index of the section that matters most: the loudest drop, or the loudest of all if there is no drop."""

@@ -1,8 +1,8 @@
 """The groove: which drums hit on which step of each section, how late or early, how swung?
 
 Conventions: strengths 0..1 per 16th step; timing in ms against the straight grid, later is positive. Method: the typical
-strength of a step is its median over the section's bars (hits.py). Swing: place of the odd 16ths inside the 8th, from the folded high
-and middle onsets against the even ones.
+strength of a step is its median over the section's bars (hits.py). Swing: place of the odd 16ths inside the 8th, from the
+folded high and middle onsets against the even ones.
 """
 
 from __future__ import annotations

@@ -1,34 +1,46 @@
-"""Which transitions announce the sections: gaps, impacts and risers, found at the joints.
+"""Which transitions announce the sections: risers, snare rolls, gaps, impacts and falls, found at the joints.
 
-Method: a gap is a stretch of up to two bars before a joint in which the level falls well under both sides; an impact is a
-joint whose first beat outdoes the beats after it in low and high bands; a riser is a steady climb of the top band's level over
-the last bars before a joint. Only joints are searched.
+Method, at every joint of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
+roll a run of bars before it in which hits of clap or snare get denser; a gap a stretch of up to two bars in which the level
+falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a fall noise that sinks
+steadily over the first two bars. Only joints are searched.
 """
 
 from __future__ import annotations
+
+from itertools import pairwise
 
 import numpy as np
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import Event
-from ersatz.core.survey.sections import Span
+from ersatz.core.survey.hits import Hits
+from ersatz.core.survey.sections import Span, ramp, rising_noise
 from ersatz.core.survey.shared import Shared
 
+#: A hit of a roll is softer than a backbeat's.
+ROLL_HIT = 0.18
+#: Hits in the densest of a roll's last two bars, and in each of its bars.
+ROLL_DENSE, ROLL_SPARSE = 6, 3
+ROLL_BARS = 8
+IMPACT_DB, FALL_DB = 3.0, 8.0
 
-def find_events(shared: Shared, bars: BarTable, spans: list[Span]) -> tuple[Event, ...]:
+
+def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -> tuple[Event, ...]:
     beats = bars.grid.beats_per_bar
     full = _db(bars.step_means(shared.power(20, 18_000), shared.hop_s, beats)).ravel()
-    low = _db(bars.step_means(shared.power(20, 155), shared.hop_s, beats)).ravel()
-    high = _db(bars.step_means(shared.power(3600, 18_000), shared.hop_s, beats)).ravel()
+    noise = rising_noise(shared, bars)
+    rolled = (hits.clap > ROLL_HIT).sum(axis=1)
     out: list[Event] = []
-    for span in spans[1:]:
-        joint = span.start * beats
-        before, after = full[max(0, joint - 16) : joint], full[joint : joint + 8]
-        if len(before) < 8 or len(after) < 4:
-            continue
-        out += _gap(low, full, joint)
-        out += _impact(low, high, joint, beats)
-        out += _riser(high, joint, beats)
+    for before, span in pairwise(spans):
+        joint = span.start
+        out += _riser(noise, joint, beats)
+        if span.label == "drop" and before.label != "drop":
+            out += _roll(rolled, joint, beats)
+        out += _gap(full, joint, beats)
+        out += _impact(noise, joint, beats)
+        if span.label in ("breakdown", "outro", "bridge"):
+            out += _fall(noise, joint, beats)
     return tuple(out)
 
 
@@ -36,39 +48,56 @@ def _db(power: np.ndarray) -> np.ndarray:
     return np.asarray(10 * np.log10(power + 1e-10))
 
 
-def _gap(low: np.ndarray, full: np.ndarray, joint: int) -> list[Event]:
+def _confidence(value: float, sure: float) -> float:
+    return round(float(np.clip(value / sure, 0.2, 0.95)), 2)
+
+
+def _riser(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
+    length, climb = ramp(noise, joint)
+    return [Event("riser", joint - length + 1, float(length * beats), _confidence(climb, 25))] if length else []
+
+
+def _roll(rolled: np.ndarray, joint: int, beats: int) -> list[Event]:
+    """`rolled` is the number of snare hits per bar."""
+    # The very last bar may be a gap.
+    if rolled[max(0, joint - 2) : joint].max(initial=0) < ROLL_DENSE:
+        return []
+    start = joint - 1
+    while start > max(0, joint - ROLL_BARS) and rolled[start - 1] >= ROLL_SPARSE:
+        start -= 1
+    return [Event("snare roll", start + 1, float((joint - start) * beats), _confidence(float(rolled[start:joint].max()), 14))]
+
+
+def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
     """Beats right before the joint that lie 5 dB and more under what precedes and 8 dB under what follows."""
-    base = float(np.median(full[max(0, joint - 16) : joint - 4]))
-    follows = float(np.median(full[joint : joint + 8]))
+    at = joint * beats
+    if at < 8 or len(full) < at + 4:
+        return []
+    base = float(np.median(full[max(0, at - 16) : at - 4]))
+    follows = float(np.median(full[at : at + 8]))
     length = 0
-    while length < 8 and full[joint - 1 - length] < min(base - 5, follows - 8):
+    while length < 8 and full[at - 1 - length] < min(base - 5, follows - 8):
         length += 1
-    if length == 0 or length == 8:
+    if length in (0, 8):
         return []
-    depth = min(base, follows) - float(full[joint - length : joint].mean())
-    return [Event("gap", 1 + (joint - length) / 4, float(length), round(float(np.clip(depth / 12, 0.3, 0.95)), 2))]
+    depth = min(base, follows) - float(full[at - length : at].mean())
+    return [Event("gap", 1 + (at - length) / beats, float(length), _confidence(depth, 12))]
 
 
-def _impact(low: np.ndarray, high: np.ndarray, joint: int, beats: int) -> list[Event]:
-    rest = slice(joint + 8, joint + 32)
-    if joint + 16 > len(low):
+def _impact(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
+    later = noise[2 * joint + 4 : 2 * joint + 12]
+    if len(later) < 4:
         return []
-    rise = float(high[joint] - np.median(high[rest]))
-    if rise < 2.5:
+    rise = float(noise[2 * joint] - np.median(later))
+    # What was as loud before is no new sound.
+    if rise < IMPACT_DB or noise[2 * joint] < noise[2 * joint + 1]:
         return []
-    return [Event("impact", 1 + joint / beats, 1.0, round(float(np.clip(rise / 8, 0.2, 0.9)), 2))]
+    return [Event("impact", 1 + joint, 1.0, _confidence(rise, 9))]
 
 
-def _riser(high: np.ndarray, joint: int, beats: int) -> list[Event]:
-    for bars_long in (16, 8, 4):
-        start = joint - bars_long * beats
-        if start < 0:
-            continue
-        piece = high[start : joint - 2]
-        slope, level = np.polyfit(np.arange(len(piece)), piece, 1)
-        climb = float(slope) * len(piece)
-        residual = piece - (slope * np.arange(len(piece)) + level)
-        if climb > 8 and float(residual.std()) < 0.28 * climb:
-            return [Event("riser", 1 + start / beats, float(bars_long * beats),
-                          round(float(np.clip(climb / 25, 0.3, 0.9)), 2))]  # fmt: skip
-    return []
+def _fall(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
+    piece = noise[2 * joint : 2 * joint + 4]
+    if len(piece) < 4 or np.any(np.diff(piece) > 0.5):
+        return []
+    sunk = float(piece[0] - piece[-1])
+    return [Event("fall", 1 + joint, float(2 * beats), _confidence(sunk, 20))] if sunk > FALL_DB else []

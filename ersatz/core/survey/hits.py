@@ -2,8 +2,8 @@
 
 Conventions: strengths 0..1, shape (bars, steps), 1 = as strong as the track's strong hits. Method: the kick is one sample played
 again and again, so its waveform is learned from the surest hits and every step is measured against it. Claps, snares and
-hats are noise that lasts longer than a click: rises of the noise level (frames.py, slots.py) in four bands. A clap or snare must rise in
-all bands from 1 to 8 kHz at once, against what it does on the track's own backbeat; what rises above 8 kHz is a hat.
+hats are noise that lasts longer than a click: rises of the noise level (frames.py, slots.py) in four bands. A clap or snare
+must rise in all bands from 1 to 8 kHz at once, against what it does on the track's own backbeat; what rises above 8 kHz is a hat.
 """
 
 from __future__ import annotations

@@ -12,24 +12,31 @@ import numpy as np
 from scipy import signal
 
 from ersatz.core.survey.bars import BarTable
-from ersatz.core.survey.document import ROLES, Energy, Presence
+from ersatz.core.survey.document import ROLES, Bass, Energy, Presence
 from ersatz.core.survey.hits import HIT, Hits
 from ersatz.core.survey.shared import LOW_HZ, MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 from ersatz.core.survey.slots import peaks_at
 
 #: A band this far under the track's loud bars counts as absent, dB.
 ABSENT_DB = 18.0
+#: The first twelve partials above a note, in semitones, and the octave below it.
+PARTIAL_SEMITONES = np.array([-12, 0, 12, 19, 24, 28, 31, 34, 36, 38, 40, 42, 43])
 
 
-def measure_presence(shared: Shared, bars: BarTable, hits: Hits) -> Presence:
+def bass_presence(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
+    """Whether a bass plays in each bar, 0..1: needed before its notes can be read."""
     between = _between_kicks(shared, bars, hits)
+    return np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0))
+
+
+def measure_presence(shared: Shared, bars: BarTable, hits: Hits, in_bass: np.ndarray, bass: Bass) -> Presence:
     rows = {
         "kick": _share_of_hits(hits.kick, 2),
         "clap": _backbeat(hits),
         "hats": _share_of_hits(hits.hats, 3),
         "perc": _percussion(shared, bars, hits),
-        "bass": np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0)),
-        "chords": _level(10 * np.log10(between[shared.rows(200, 1700)].sum(axis=0) + 1e-12), ABSENT_DB),
+        "bass": in_bass,
+        "chords": _chords(shared, bars, hits, bass),
         "lead": _lead(shared, bars),
         "noise": _noise(shared, bars, hits),
     }
@@ -65,6 +72,22 @@ def _backbeat(hits: Hits) -> np.ndarray:
     others = np.sort(np.delete(hits.clap, on, axis=1), axis=1)[:, -2 * len(on) :]
     value = np.minimum(hits.clap[:, on], 1).mean(axis=1) - 0.5 * others.mean(axis=1)
     return np.clip(value / 0.5, 0, 1)
+
+
+def _chords(shared: Shared, bars: BarTable, hits: Hits, bass: Bass) -> np.ndarray:
+    """Level of the tones from C3 to C6 that no bass note of the bar has among its partials."""
+    tones = np.square(bars.means(shared.semitones, TONAL_HOP / TONAL_HZ))
+    low, high = 48, 84
+    kept = np.ones((high - low, bars.count), bool)
+    beats = bars.grid.beats_per_bar
+    for note in bass.notes:
+        bar = int(note.start_beat // beats)
+        rows = note.midi + PARTIAL_SEMITONES - low
+        kept[rows[(rows >= 0) & (rows < high - low)], bar] = False
+    # What rings between the kicks: a distorted kick has tones of its own.
+    between = _between_kicks(shared, bars, hits)[shared.rows(200, 1700)].sum(axis=0)
+    rest = np.where(kept, tones[low - MIDI_LOW : high - MIDI_LOW], 0).sum(axis=0) / np.maximum(kept.sum(axis=0), 1)
+    return np.minimum(_level(10 * np.log10(rest + 1e-12), ABSENT_DB), _level(10 * np.log10(between + 1e-12), ABSENT_DB))
 
 
 def _between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:

@@ -17,6 +17,10 @@ from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 MAX_BARS = 64
 #: Cost of one more boundary, in units of the novelty's own scale.
 BOUNDARY_COST = 0.32
+#: A riser climbs at least this far.
+RAMP_DB = 8.0
+#: Where the tune has gone the middle lies at least this far under the drop's.
+TUNELESS_DB = 1.2
 
 
 @dataclass(frozen=True)
@@ -36,6 +40,8 @@ def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: En
     starts = _boundaries(novelty, bars.count)
     lengths = np.diff([*starts, bars.count])
     starts, labels = _merged(starts, _labels(starts, lengths, presence, energy))
+    starts, labels = _builds(starts, labels, rising_noise(shared, bars), bars.count)
+    starts = _outro_start(starts, labels, np.array(energy.mid_db))
     lengths = np.diff([*starts, bars.count])
     spans: list[Span] = []
     for i, (start, length) in enumerate(zip(starts, lengths)):
@@ -171,6 +177,76 @@ def _merged(starts: list[int], labels: list[Label]) -> tuple[list[int], list[Lab
         out_starts.append(start)
         out_labels.append(label)
     return out_starts, out_labels
+
+
+def rising_noise(shared: Shared, bars: BarTable) -> np.ndarray:
+    """Level of the sustained noise above 2 kHz per half bar, dB: its quiet steps, which hits don't reach, shape (bars * 2,)."""
+    per_bar = bars.steps * 2
+    steps = bars.step_means(shared.noise(2000, 16_000), shared.hop_s, per_bar).reshape(bars.count * 2, per_bar // 2)
+    return np.asarray(10 * np.log10(np.percentile(steps, 25, axis=1) + 1e-10))
+
+
+def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
+    """Length in bars of the steady climb of noise that ends at a joint (a bar index), 0 if there is none, and how far it
+    climbs, dB.
+    """
+    best = (0, 0.0, 0.0)
+    for length in (2, 4, 8, 16):
+        start = 2 * (joint - length)
+        if start < 0:
+            continue
+        # The last bar may hold a gap.
+        piece = noise_db[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
+        t = np.arange(len(piece))
+        slope, level = np.polyfit(t, piece, 1)
+        error = float(np.abs(piece - slope * t - level).mean())
+        climb = float(slope) * len(piece)
+        before = noise_db[max(0, start - 4) : start]
+        # A riser begins low and is new: what precedes it lies no higher than its end.
+        fresh = len(before) == 0 or float(np.median(before)) < piece[-1] - RAMP_DB / 2
+        # Longer climbs further, unless what precedes it is flat and makes the fit worse.
+        worth = climb - 3 * error
+        if climb > RAMP_DB and error < 0.25 * climb and fresh and worth > best[2]:
+            best = (length, climb, worth)
+    return best[0], best[1]
+
+
+def _builds(starts: list[int], labels: list[Label], noise_db: np.ndarray, count: int) -> tuple[list[int], list[Label]]:
+    """A climb of noise before a drop makes its stretch a build of its own, also where nothing else changes."""
+    out_starts, out_labels = list(starts), list(labels)
+    for start, label in zip(starts, labels):
+        if label != "drop" or start == 0:
+            continue
+        i = out_starts.index(start)
+        before = out_labels[i - 1]
+        if before == "drop" or (before == "build" and start - out_starts[i - 1] <= 8):
+            continue
+        length, _ = ramp(noise_db, start)
+        inside = start - out_starts[i - 1]
+        if length >= 4 and length < inside and (inside - length >= 4):
+            out_starts.insert(i, start - length)
+            out_labels.insert(i, "build")
+            if before == "build":
+                out_labels[i - 1] = "breakdown"
+        elif length >= 4 and length >= inside - 1 and before != "intro":
+            out_labels[i - 1] = "build"
+    return out_starts, out_labels
+
+
+def _outro_start(starts: list[int], labels: list[Label], middle_db: np.ndarray) -> list[int]:
+    """The outro begins where the last drop loses its tune, though drums and bass go on."""
+    if len(starts) < 3 or labels[-1] != "outro" or labels[-2] != "drop":
+        return starts
+    drop, outro = starts[-2], starts[-1]
+    best, found = TUNELESS_DB, outro
+    for length in (4, 8, 16):
+        if outro - length - drop < 8:
+            break
+        rest, tail = middle_db[drop : outro - length], middle_db[outro - length : outro]
+        lost = float(np.median(rest) - np.median(tail)) - float(np.std(tail))
+        if lost > best:
+            best, found = lost + 0.2, outro - length
+    return [*starts[:-1], found]
 
 
 def _rises(energy: Energy, start: int, bars: int) -> bool:

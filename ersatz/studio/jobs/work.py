@@ -103,13 +103,26 @@ def _refuse(job: Job, sentence: str) -> None:
 def _survey(job: Job, report: Progress) -> None:
     reference = job.reference
     assert reference is not None
-    survey = survey_file(reference.audio_path, reference.corrections, lambda p, f: report(p, 0.9 * f), reference.file_name)
+    corrections = reference.corrections
+    # As measured first, so that what was corrected can always be told apart and taken back.
+    if reference.measured_json is None:
+        share = 0.45 if corrections else 0.9
+        measured = survey_file(reference.audio_path, progress=lambda p, f: report(p, share * f), name=reference.file_name)
+        reference.measured_json = measured.to_json()
+        reference.save(update_fields=["measured_json"])
+    if corrections:
+        survey = survey_file(
+            reference.audio_path, corrections, lambda p, f: report(p, 0.45 + 0.45 * f), reference.file_name
+        ).to_json()
+    else:
+        survey = reference.measured_json
     if not reference.listening_path.exists():
         report("listening copy", 0.92)
         audio = read_audio(reference.audio_path)
         stereo = resample(np.ascontiguousarray(audio.stereo()), audio.rate_hz, RATE_HZ)
         write_audio(reference.listening_path, Audio(np.clip(stereo, -1, 1), RATE_HZ))
-    reference.survey_json = survey.to_json()
+    reference.survey_json = survey
+    reference.kick_path.unlink(missing_ok=True)
     reference.problem = ""
     reference.save(update_fields=["survey_json", "problem"])
 

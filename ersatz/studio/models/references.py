@@ -7,23 +7,33 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
-from ersatz.core.serial import from_json
+from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.document import Corrections, Survey
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned
 
+#: So many corrections can be taken back one by one.
+MOST_STEPS_BACK = 100
+
 
 class Reference(Owned):
-    """`survey_json` is the survey as it stands, corrections applied; `corrections_json` what the producer said."""
+    """`measured_json` is the survey as measured, `corrections_json` what the producer said over it, `survey_json` both together.
+
+    `corrections_past` holds the earlier corrections, the last one last: taking a step back goes there.
+    """
 
     title = models.CharField(max_length=120)
     file_name = models.CharField(max_length=255)
     stored_name = models.CharField(max_length=80)
     survey_json = models.JSONField(null=True, blank=True)
+    measured_json = models.JSONField(null=True, blank=True)
     corrections_json = models.JSONField(default=dict, blank=True)
+    corrections_past = models.JSONField(default=list, blank=True)
     #: The survey as the core's document, or None.
     survey = Document("survey_json", Survey.from_json)
+    #: The same without the producer's corrections.
+    measured = Document("measured_json", Survey.from_json)
     #: Why the last survey gave nothing, for the shelf.
     problem = models.CharField(max_length=400, blank=True)
 
@@ -44,8 +54,27 @@ class Reference(Owned):
         return self.folder / "listening.flac"
 
     @property
+    def kick_path(self) -> Path:
+        """The kick's portrait as sound."""
+        return self.folder / "kick.wav"
+
+    @property
     def corrections(self) -> Corrections:
         return from_json(Corrections, self.corrections_json)
+
+    def correct(self, corrections: Corrections) -> None:
+        """Lay new corrections over the measurement; the old ones can be taken back to."""
+        self.corrections_past = [*self.corrections_past, self.corrections_json][-MOST_STEPS_BACK:]
+        self.corrections_json = to_json(corrections)
+        self.save(update_fields=["corrections_past", "corrections_json"])
+
+    def step_back(self) -> bool:
+        """Take the last correction back; False if there is none."""
+        if not self.corrections_past:
+            return False
+        *self.corrections_past, self.corrections_json = self.corrections_past
+        self.save(update_fields=["corrections_past", "corrections_json"])
+        return True
 
     def listening_key(self, survey: Survey) -> str:
         """Changes with the file and its grid: what a bar range means."""

@@ -1,9 +1,14 @@
 """Corrections of a survey, one at a time."""
 
+import json
+
 from django import forms
 
+from ersatz.core.errors import UnusableDocument
 from ersatz.core.pitch import TONICS
+from ersatz.core.serial import from_json
 from ersatz.core.song.document import MAX_BPM, MIN_BPM
+from ersatz.core.survey.document import Corrections, SectionCorrection
 
 
 class TempoForm(forms.Form):
@@ -19,6 +24,16 @@ class TempoForm(forms.Form):
     )
 
 
+class TapForm(TempoForm):
+    """A tempo tapped by hand."""
+
+
+class BarOneForm(forms.Form):
+    """The time of a bar line, seconds into the file."""
+
+    seconds = forms.FloatField(min_value=0)
+
+
 class ShiftForm(forms.Form):
     """Bar 1 moved by whole beats or by milliseconds."""
 
@@ -29,3 +44,15 @@ class ShiftForm(forms.Form):
 class KeyForm(forms.Form):
     tonic = forms.ChoiceField(choices=[(t, t) for t in TONICS])
     mode = forms.ChoiceField(choices=[("major", "major"), ("minor", "minor")])
+
+
+class SectionsForm(forms.Form):
+    """All sections of the track as JSON: a list of {label, start_bar, bars}."""
+
+    sections = forms.CharField(max_length=20_000)
+
+    def clean_sections(self) -> tuple[SectionCorrection, ...]:
+        try:
+            return from_json(Corrections, {"sections": json.loads(self.cleaned_data["sections"])}).sections or ()
+        except (ValueError, UnusableDocument) as error:
+            raise forms.ValidationError("That is not a list of sections.") from error

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from typing import Any
 
 from django.contrib.auth.decorators import login_required
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.forms import Form
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from ersatz.core.audio import read_audio, write_audio
 from ersatz.core.pitch import TONICS, degree_name, note_name
-from ersatz.core.serial import to_json
-from ersatz.core.survey.document import Corrections, Survey
+from ersatz.core.serial import from_json
+from ersatz.core.survey import corrections
+from ersatz.core.survey.document import LABELS, Corrections, Survey
+from ersatz.core.survey.kick import kick_sound
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.forms import KeyForm, ShiftForm, TempoForm
+from ersatz.studio.survey.forms import BarOneForm, KeyForm, SectionsForm, ShiftForm, TapForm, TempoForm
+from ersatz.studio.survey.sheet import beside_rows, sheet_of
 
 
 @login_required
@@ -39,20 +44,43 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
         "corrections": reference.corrections,
+        "measured": reference.measured,
+        "last_correction": _last_correction(reference),
+        "labels": LABELS,
+        "others": Reference.objects.of(request.user).exclude(survey_json=None).exclude(pk=pk).only("pk", "title"),
         "job": unfinished_job(reference=reference, kind=Job.Kind.SURVEY),
         "ask_tempo": request.GET.get("ask") == "tempo",
         "tonics": TONICS,
         "draft_form": DraftForm(),
-        "drawing": drawing(found),
+        "drawing": drawing(found) | {"measured": _measured_beside(reference)},
     }
     return render(request, "studio/survey.html", context)
+
+
+def _last_correction(reference: Reference) -> str | None:
+    """What the button that steps back would take back."""
+    if not reference.corrections_past:
+        return None
+    return corrections.sentence(from_json(Corrections, reference.corrections_past[-1]), reference.corrections)
+
+
+def _measured_beside(reference: Reference) -> dict | None:
+    """What the measurement says where the producer says something else, for the drawing."""
+    if not reference.corrections or reference.measured is None:
+        return None
+    measured = reference.measured
+    return {
+        "bpm": measured.tempo.bpm,
+        "key": str(measured.key.pitch_key),
+        "sections": [[s.label, s.start_bar, s.bars, s.start_s] for s in measured.sections],
+    }
 
 
 def drawing(survey: Survey) -> dict:
     """What the page draws: the document's own curves, and the bass as scale degrees."""
     document = survey.to_json()
     key = survey.key.pitch_key
-    keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events")
+    keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony")
     out = {name: document[name] for name in keep}
     out["bass"] = [[n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi)] for n in survey.bass.notes]
     out["main"] = survey.main_section()
@@ -72,41 +100,88 @@ def download(request: HttpRequest, pk: int) -> HttpResponse:
 @login_required
 @require_POST
 def correct(request: HttpRequest, pk: int) -> HttpResponse:
-    """Lay one correction over the measurement and survey again; `what` names it, "measured" takes all of them back."""
+    """Lay one correction over the measurement and survey again; `what` names it."""
     reference = get_object_or_404(Reference.objects.of(request.user).exclude(survey_json=None), pk=pk)
-    found = reference.survey
-    assert found is not None
-    what = request.POST.get("what")
+    what = request.POST.get("what", "")
     try:
-        corrections = _corrected(what, request, reference.corrections, found)
+        if what == "back":
+            if not reference.step_back():
+                raise ValueError("There is no correction to take back.")
+        else:
+            reference.correct(_corrected(what, request.POST, reference))
     except ValueError as error:
         return JsonResponse({"error": str(error)}, status=400)
-    reference.corrections_json = to_json(corrections)
-    reference.save(update_fields=["corrections_json"])
     job = start_job(request.user, Job.Kind.SURVEY, reference=reference)
     return JsonResponse({"job": job.as_json(), "next": reverse("survey", args=[pk])}, status=202)
 
 
-def _corrected(what: str | None, request: HttpRequest, old: Corrections, found: Survey) -> Corrections:
+def _corrected(what: str, fields: QueryDict, reference: Reference) -> Corrections:
     """Raises ValueError with a sentence for input that doesn't fit."""
+    old, found = reference.corrections, reference.survey
+    assert found is not None
     if what == "measured":
         return Corrections()
     if what == "tempo":
-        form = TempoForm(request.POST)
-        if not form.is_valid():
-            raise ValueError(form.errors["bpm"][0])
-        # Another tempo is another grid: an older place of bar 1 no longer means anything.
-        return replace(old, bpm=form.cleaned_data["bpm"], first_downbeat_s=None, sections=None)
+        return corrections.with_tempo(old, _checked(TempoForm(fields))["bpm"])
+    if what == "tapped":
+        measured = reference.measured or found
+        return corrections.with_tapped_tempo(old, _checked(TapForm(fields))["bpm"], measured.tempo)
     if what == "shift":
-        shift = ShiftForm(request.POST)
-        if not shift.is_valid():
-            raise ValueError("Bar 1 moves by whole beats or by milliseconds.")
-        seconds = (shift.cleaned_data["beats"] or 0) * found.tempo.grid.beat_s + (shift.cleaned_data["ms"] or 0) / 1000
-        moved = (found.tempo.first_downbeat_s + seconds) % found.tempo.grid.bar_s
-        return replace(old, bpm=found.tempo.bpm, first_downbeat_s=round(moved, 5), sections=None)
+        moved = _checked(ShiftForm(fields), "Bar 1 moves by whole beats or by milliseconds.")
+        return corrections.with_bar_one_moved(old, found, moved["beats"] or 0, moved["ms"] or 0.0)
+    if what == "bar-one":
+        return corrections.with_bar_one_at(old, found, _checked(BarOneForm(fields), "That is no time in the track.")["seconds"])
     if what == "key":
-        key = KeyForm(request.POST)
-        if not key.is_valid():
-            raise ValueError("That is not a key.")
-        return replace(old, tonic=key.cleaned_data["tonic"], mode=key.cleaned_data["mode"])
+        key = _checked(KeyForm(fields), "That is not a key.")
+        return corrections.with_key(old, key["tonic"], key["mode"])
+    if what == "sections":
+        return corrections.with_sections(old, _checked(SectionsForm(fields))["sections"], found.bars)
     raise ValueError("There is no such correction.")
+
+
+def _checked(form: Form, sentence: str | None = None) -> dict[str, Any]:
+    """What a valid form holds; else ValueError with `sentence` or the form's own first one."""
+    if form.is_valid():
+        return form.cleaned_data
+    raise ValueError(sentence or next(iter(form.errors.values()))[0])
+
+
+@login_required
+@require_GET
+def kick(request: HttpRequest, pk: int) -> HttpResponse:
+    """The kick's portrait as a WAV file, made when first asked for."""
+    reference = get_object_or_404(Reference.objects.of(request.user).exclude(survey_json=None), pk=pk)
+    found = reference.survey
+    if found is None or found.drums.kick is None:
+        raise Http404
+    if not reference.kick_path.exists():
+        sound = kick_sound(read_audio(reference.listening_path), found.kick_times_s())
+        if sound is None:
+            raise Http404
+        write_audio(reference.kick_path, sound)
+    return FileResponse(reference.kick_path.open("rb"), content_type="audio/wav")
+
+
+@login_required
+@require_GET
+def sheet(request: HttpRequest, pk: int) -> HttpResponse:
+    """The survey on paper."""
+    reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
+    if reference.survey is None:
+        return redirect("shelf")
+    return render(request, "studio/sheet.html", {"reference": reference, **sheet_of(reference.survey)})
+
+
+@login_required
+@require_GET
+def beside(request: HttpRequest, pk: int, other: int) -> HttpResponse:
+    """Two references on one page."""
+    of_mine = Reference.objects.of(request.user).exclude(survey_json=None)
+    first, second = (get_object_or_404(of_mine, pk=k) for k in (pk, other))
+    context = {
+        **frame("survey", first),
+        "other": second,
+        "rows": beside_rows(first.survey, second.survey),
+        "drawing": {"a": drawing(first.survey), "b": drawing(second.survey), "names": [first.title, second.title]},
+    }
+    return render(request, "studio/beside.html", context)

@@ -14,7 +14,7 @@ const byId = (id) => document.getElementById(id);
 function showTransport() {
   const bar = player.position();
   const whole = Math.floor(bar + 1e-6);
-  byId("position").textContent = `${whole + 1}.${Math.floor((bar - whole) * 4 + 1e-6) + 1}`;
+  byId("position").textContent = `${whole + 1}.${Math.floor((bar - whole) * player.tracks[player.heard].beats + 1e-6) + 1}`;
   const at = player.sectionAt(bar);
   const names = sectionNames(player.sections);
   const looping = player.loop ? `, looping ${player.loop.end - player.loop.start} bars` : "";

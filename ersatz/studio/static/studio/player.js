@@ -6,11 +6,15 @@ const CHUNK = 4;
 const AHEAD_S = 5;
 const FADE_S = 0.012;
 const KEPT_CHUNKS = 40;
+// Bands to hear alone: [filter, cut-off in Hz], each twice for 24 dB per octave.
+const BANDS = { low: [["lowpass", 200]], mid: [["highpass", 200], ["lowpass", 2800]], high: [["highpass", 2800]] };
+const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
 class Track {
   constructor(name, data) {
     Object.assign(this, { name, ...data });
-    this.barS = 240 / data.bpm;
+    this.beats = data.beats ?? 4;
+    this.barS = (60 * this.beats) / data.bpm;
     this.chunks = new Map();
   }
 
@@ -46,6 +50,10 @@ export class Player {
     this.bar = 0;
     this.loop = null;
     this.isPlaying = false;
+    /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
+    this.aids = { click: false, drone: false, band: "" };
+    this.tonicHz = data.reference.tonicHz ?? 0;
+    this.tones = [];
     this.segments = [];
     this.watchers = new Map();
     this.generation = 0;
@@ -156,6 +164,63 @@ export class Player {
     this.#announce();
   }
 
+  /** Switch what plays along; heard from the next moment on. */
+  setAid(name, value) {
+    this.aids[name] = value;
+    if (this.isPlaying) this.#startAt(this.position());
+    this.#announce();
+  }
+
+  /** The band's filters between the tracks and the output. */
+  #bandInput() {
+    let input = this.output;
+    for (const [type, frequency] of BANDS[this.aids.band] ?? []) {
+      for (let k = 0; k < 2; k += 1) {
+        const filter = new BiquadFilterNode(this.context, { type, frequency, Q: k ? 1.3 : 0.54 });
+        filter.connect(input);
+        input = filter;
+      }
+    }
+    return input;
+  }
+
+  #startDrone() {
+    if (!this.aids.drone || !this.tonicHz) return;
+    for (const [ratio, level] of [[1, 1], [2, 0.4], [1.5, 0.3]]) {
+      const tone = new OscillatorNode(this.context, { type: "triangle", frequency: this.tonicHz * ratio });
+      const gain = new GainNode(this.context, { gain: DRONE_LEVEL * level });
+      tone.connect(gain).connect(this.output);
+      tone.start();
+      this.tones.push(tone);
+    }
+  }
+
+  /** Clicks on the beats of the bars from `from` to `end`; the first of a bar is higher. */
+  #clicks(from, end, time, track) {
+    if (!this.aids.click) return;
+    for (let beat = Math.ceil(from * track.beats - 1e-6); beat < end * track.beats - 1e-6; beat += 1) {
+      const at = time + (beat / track.beats - from) * track.barS;
+      const tone = new OscillatorNode(this.context, { frequency: beat % track.beats === 0 ? 1760 : 1175 });
+      const gain = new GainNode(this.context, { gain: 0 });
+      gain.gain.setValueAtTime(CLICK_LEVEL, at);
+      gain.gain.exponentialRampToValueAtTime(0.001, at + 0.04);
+      tone.connect(gain).connect(this.output);
+      tone.start(at);
+      tone.stop(at + 0.05);
+    }
+  }
+
+  /** Play a short sound of its own, such as the kick's portrait. */
+  async playOnce(url) {
+    this.context ??= new AudioContext({ sampleRate: RATE });
+    await this.context.resume();
+    const answer = await fetch(url);
+    if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+    const source = new AudioBufferSourceNode(this.context, { buffer: await this.context.decodeAudioData(await answer.arrayBuffer()) });
+    source.connect(this.context.destination);
+    source.start();
+  }
+
   flip() {
     this.hear(this.heard === "remake" ? "reference" : "remake");
   }
@@ -204,6 +269,8 @@ export class Player {
       old.gain.setTargetAtTime(0, this.context.currentTime, FADE_S / 3);
       setTimeout(() => old.disconnect(), 200);
     }
+    for (const tone of this.tones) tone.stop(this.context.currentTime + 0.1);
+    this.tones = [];
     this.output = null;
     this.segments = [];
   }
@@ -215,11 +282,13 @@ export class Player {
     const context = this.context;
     this.output = context.createGain();
     this.output.connect(context.destination);
+    const input = this.#bandInput();
+    this.#startDrone();
     this.gains = {};
     for (const name of Object.keys(this.tracks)) {
       this.gains[name] = context.createGain();
       this.gains[name].gain.value = 0;
-      this.gains[name].connect(this.output);
+      this.gains[name].connect(input);
     }
     this.#levels();
     this.cursor = { bar: this.bar, time: context.currentTime + 0.05 };
@@ -258,6 +327,7 @@ export class Player {
         const barS = this.tracks[name].barS;
         source.start(this.cursor.time, (from - k * CHUNK) * barS, (end - from) * barS);
       });
+      this.#clicks(from, end, this.cursor.time, main);
       this.segments.push({ time: this.cursor.time, bar: from, bars: end - from, barS: main.barS });
       while (this.segments.length > 2 && this.segments[1].time < context.currentTime) this.segments.shift();
       this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS };

@@ -1,6 +1,6 @@
 // The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
 
-import { BarAxis, el, frequencyAxis, fresh, minus, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
+import { BarAxis, el, frequencyAxis, fresh, label, minus, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
 
@@ -94,9 +94,93 @@ function score() {
       node.append(el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall }));
     });
   });
+  if (survey.measured) node.append(...measuredSections(axis));
+  node.append(...eventMarks(axis));
   const s = survey.sections[picked];
   node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
   playhead(node, axis, 0, height, player, [0, 16]);
+  survey.sections.slice(1).forEach((_, i) => node.append(boundary(node, axis, i + 1)));
+}
+
+/** Where the measurement has its boundaries, as dashed lines under the corrected sections. */
+function measuredSections(axis) {
+  return survey.measured.sections.slice(1).map(([label, start]) => {
+    const line = el("line", { class: "measured", x1: axis.x(start), x2: axis.x(start), y1: 13, y2: 47 });
+    line.append(el("title", {}, `measured: ${label} from bar ${start}`));
+    return line;
+  });
+}
+
+/** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
+function eventMarks(axis) {
+  const shapes = {
+    riser: (x, w) => `M${x} 50L${x + w} 44V50Z`,
+    fall: (x, w) => `M${x} 44L${x + w} 50H${x}Z`,
+    "snare roll": (x, w) => Array.from({ length: Math.max(2, Math.round(w / 4)) }, (_, i) => `M${x + i * 4} 50V${49 - Math.min(5, i)}`).join(""),
+    gap: (x, w) => `M${x} 44H${x + Math.max(3, w)}V50H${x}Z`,
+    impact: (x) => `M${x} 43l3 7h-6Z`,
+    sweep: (x, w) => `M${x} 47H${x + w}`,
+  };
+  return survey.events.map((e) => {
+    const x = axis.x(e.start_bar);
+    const mark = el("path", { class: e.kind === "gap" ? "refline" : "event", d: shapes[e.kind](x, axis.x(e.start_bar + e.beats / survey.tempo.beats_per_bar) - x) });
+    mark.append(el("title", {}, `${e.kind}, bar ${Math.floor(e.start_bar)}, ${e.beats} beats`));
+    return mark;
+  });
+}
+
+/** The joint of two sections as a handle: dragged, or moved by the arrow keys, to another bar. */
+function boundary(node, axis, index) {
+  const section = survey.sections[index];
+  const least = survey.sections[index - 1].start_bar + 1;
+  const most = section.start_bar + section.bars - 1;
+  let bar = section.start_bar;
+  const handle = el("g", { class: "joint", tabindex: 0, role: "slider", "aria-label": `Start of ${section.label}, bar`, "aria-valuemin": least, "aria-valuemax": most, "aria-valuenow": bar });
+  const line = el("line", { y1: 14, y2: 46 });
+  const grip = el("rect", { y: 14, width: 10, height: 32 });
+  handle.append(grip, line);
+  const place = () => {
+    line.setAttribute("x1", axis.x(bar));
+    line.setAttribute("x2", axis.x(bar));
+    grip.setAttribute("x", axis.x(bar) - 5);
+    handle.setAttribute("aria-valuenow", bar);
+    handle.setAttribute("aria-valuetext", `bar ${bar}`);
+  };
+  const moved = () => {
+    if (bar === section.start_bar) return;
+    const edited = survey.sections.map(({ label, start_bar, bars }) => ({ label, start_bar, bars }));
+    edited[index - 1].bars += bar - section.start_bar;
+    edited[index].bars -= bar - section.start_bar;
+    edited[index].start_bar = bar;
+    correctSections(edited);
+  };
+  const to = (value) => {
+    bar = Math.max(least, Math.min(most, value));
+    place();
+  };
+  handle.addEventListener("pointerdown", (event) => {
+    event.preventDefault();
+    handle.setPointerCapture(event.pointerId);
+    const move = (e) => {
+      const box = node.getBoundingClientRect();
+      to(Math.round(axis.bar(((e.clientX - box.left) / box.width) * node.viewBox.baseVal.width)));
+    };
+    handle.addEventListener("pointermove", move);
+    handle.addEventListener("pointerup", () => {
+      handle.removeEventListener("pointermove", move);
+      moved();
+    }, { once: true });
+  });
+  handle.addEventListener("keydown", (event) => {
+    const steps = { ArrowLeft: -1, ArrowRight: 1, PageUp: -4, PageDown: 4 }[event.key];
+    if (steps) {
+      event.preventDefault();
+      to(bar + steps);
+    } else if (event.key === "Enter") moved();
+    else if (event.key === "Escape") to(section.start_bar);
+  });
+  place();
+  return handle;
 }
 
 function pick(index) {
@@ -112,10 +196,56 @@ function details() {
   const names = sectionNames(survey.sections.map((s) => [s.label]));
   const s = survey.sections[picked];
   document.getElementById("detail-name").textContent = `${names[picked]}, bars ${s.start_bar}–${s.start_bar + s.bars - 1}`;
+  document.getElementById("tool-name").textContent = names[picked];
+  document.getElementById("section-label").value = s.label;
+  document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
+  document.getElementById("section-split").disabled = s.bars < 2;
   drums();
   bass();
   spectrum();
+  chords();
+  kick();
   width();
+}
+
+/** One box per bar of the section's first eight: chord and degree. */
+function chords() {
+  const node = svg("detail-chords");
+  const { width } = fresh(node);
+  const s = survey.sections[picked];
+  const bars = Math.min(8, s.bars);
+  const here = survey.harmony.chords.filter((c) => c.start_bar < s.start_bar + bars && c.start_bar + c.bars > s.start_bar);
+  if (!here.length) {
+    node.append(text(0, 24, "no chords here", { class: "s" }));
+    return;
+  }
+  const per = Math.min(4, bars), step = width / per;
+  for (let bar = 0; bar < bars; bar += 1) {
+    const chord = here.find((c) => c.start_bar <= s.start_bar + bar && c.start_bar + c.bars > s.start_bar + bar);
+    const x = (bar % per) * step, y = Math.floor(bar / per) * 54;
+    node.append(el("rect", { class: chord ? "refbox" : "grid", fill: "none", x: x + 1, y: y + 14, width: step - 5, height: 36 }), text(x + 2, y + 10, s.start_bar + bar, { class: "s" }));
+    if (chord) node.append(...label(x + 6, y + 31, chord.name, { class: "refname" }), ...label(x + 6, y + 46, chord.degree, { class: "s" }));
+  }
+}
+
+/** The kick's level (hatched, dB) and pitch (line, log Hz) over its 400 ms. */
+function kick() {
+  const node = svg("detail-kick");
+  const { width, height } = fresh(node);
+  const portrait = survey.drums.kick;
+  if (!portrait || !portrait.envelope_db.length) {
+    node.append(text(0, 24, "no kick that could be told", { class: "s" }));
+    return;
+  }
+  const floor = height - 16;
+  const x = (ms) => (ms / 400) * width;
+  const level = portrait.envelope_db.map((v, i) => [x((i / portrait.envelope_db.length) * 400), 2 + Math.min(1, -v / 48) * (floor - 2)]);
+  const y = (hz) => 2 + (1 - Math.log(hz / 25) / Math.log(20)) * (floor - 2);
+  for (const ms of [100, 200, 300]) node.append(el("line", { class: "grid", x1: x(ms), x2: x(ms), y1: 0, y2: floor }), text(x(ms), height - 3, `${ms} ms`, { class: "s", "text-anchor": "middle" }));
+  node.append(...refCurve(level, floor));
+  const pitch = portrait.pitch.map(([ms, hz]) => [x(ms), y(hz)]);
+  if (pitch.length > 1) node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path(pitch) }));
+  node.append(...label(width - 118, 12, `from ${Math.round(portrait.start_hz)} Hz in ${Math.round(portrait.fall_ms)} ms`, { class: "s" }), ...label(width - 118, 28, `−20 dB after ${Math.round(portrait.decay_ms)} ms`, { class: "s" }), ...label(width - 118, 44, `click ${minus(portrait.click_db)} dB, drive ${minus(portrait.drive_db)} dB`, { class: "s" }));
 }
 
 function drums() {
@@ -220,7 +350,92 @@ async function correct(url, fields) {
   }
 }
 
-for (const group of document.querySelectorAll(".fixes")) {
+const edited = () => survey.sections.map(({ label: kind, start_bar, bars }) => ({ label: kind, start_bar, bars }));
+
+function correctSections(sections) {
+  return correct(document.querySelector(".tools").dataset.correct, { what: "sections", sections: JSON.stringify(sections) });
+}
+
+document.getElementById("section-label").addEventListener("change", (event) => {
+  const sections = edited();
+  sections[picked].label = event.target.value;
+  correctSections(sections);
+});
+document.getElementById("section-merge").addEventListener("click", () => {
+  const sections = edited();
+  sections[picked].bars += sections[picked + 1].bars;
+  sections.splice(picked + 1, 1);
+  correctSections(sections);
+});
+document.getElementById("section-split").addEventListener("click", () => {
+  const sections = edited();
+  const whole = sections[picked];
+  const at = Math.round(player.position()) + 1;
+  const inside = at > whole.start_bar && at < whole.start_bar + whole.bars;
+  const bar = inside ? at : whole.start_bar + Math.floor(whole.bars / 2);
+  const second = { label: whole.label, start_bar: bar, bars: whole.start_bar + whole.bars - bar };
+  whole.bars = bar - whole.start_bar;
+  sections.splice(picked + 1, 0, second);
+  correctSections(sections);
+});
+
+// Listening aids.
+const aid = (name) => document.getElementById(`aid-${name}`);
+for (const name of ["click", "drone"]) {
+  aid(name).addEventListener("click", () => {
+    player.setAid(name, !player.aids[name]);
+    aid(name).setAttribute("aria-pressed", String(player.aids[name]));
+  });
+}
+aid("band").addEventListener("change", (event) => player.setAid("band", event.target.value));
+document.getElementById("hear-kick")?.addEventListener("click", (event) => {
+  player.playOnce(event.target.dataset.url).catch(() => {
+    document.getElementById("survey-says").textContent = "The kick could not be cut out of this track.";
+  });
+});
+document.getElementById("beside")?.addEventListener("change", (event) => {
+  if (event.target.value) location.assign(event.target.value);
+});
+
+// Tapping: the median of the last gaps; taken over when nothing was tapped for a while.
+const taps = [];
+let tapEnd = 0;
+function tap() {
+  const now = performance.now();
+  if (taps.length && now - taps[taps.length - 1] > 2500) taps.length = 0;
+  taps.push(now);
+  const button = document.getElementById("tap");
+  if (taps.length < 4) {
+    button.textContent = `Tap ${4 - taps.length} more`;
+  } else {
+    const bpm = (60000 * (taps.length - 1)) / (taps[taps.length - 1] - taps[0]);
+    button.textContent = bpm.toFixed(1);
+    clearTimeout(tapEnd);
+    tapEnd = setTimeout(() => correct(button.closest(".fixes").dataset.correct, { what: "tapped", bpm: bpm.toFixed(2) }), 1800);
+  }
+}
+document.getElementById("tap").addEventListener("click", tap);
+
+document.addEventListener("keydown", (event) => {
+  if (event.target.closest("input, select, textarea") || event.altKey) return;
+  const key = event.key.toLowerCase();
+  if ((event.ctrlKey || event.metaKey) && key === "z") {
+    event.preventDefault();
+    document.querySelector("button[data-what=back]")?.click();
+    return;
+  }
+  if (event.ctrlKey || event.metaKey) return;
+  if (key === "t") tap();
+  if (key === "c") aid("click").click();
+  if (key === "d") aid("drone").click();
+  if (key === "b") {
+    const order = ["", "low", "mid", "high"];
+    aid("band").value = order[(order.indexOf(aid("band").value) + 1) % order.length];
+    player.setAid("band", aid("band").value);
+  }
+});
+
+for (const group of document.querySelectorAll(".fixes, .tools")) {
   group.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-what]");
     if (!button) return;
@@ -228,7 +443,7 @@ for (const group of document.querySelectorAll(".fixes")) {
   });
   group.querySelector("form")?.addEventListener("submit", (event) => {
     event.preventDefault();
-    correct(group.dataset.correct, { what: "tempo", bpm: event.target.bpm.value });
+    correct(group.dataset.correct, { what: event.target.dataset.what, ...Object.fromEntries(new FormData(event.target)) });
   });
 }
 

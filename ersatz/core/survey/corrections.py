@@ -1,0 +1,83 @@
+"""What the producer says over a measurement, made and checked.
+
+Each function returns new corrections and raises ValueError with a sentence for the producer. A tempo or bar line that is
+changed moves the bars that corrected sections were counted in, so those are dropped with it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ersatz.core.survey.document import LABELS, Corrections, SectionCorrection, Survey, Tempo
+
+#: How far tapping may be off, as a share of the tempo, for a measured one to be meant.
+TAP_TOLERANCE = 0.035
+MIN_SECTION_BARS = 1
+#: Ratios at which the same pulse is tapped.
+TAP_RATIOS = (1.0, 0.5, 2.0, 1.5, 2 / 3, 4 / 3, 0.75, 3.0, 1 / 3)
+
+
+def with_tempo(old: Corrections, bpm: float) -> Corrections:
+    return replace(old, bpm=bpm, first_downbeat_s=None, sections=None)
+
+
+def with_tapped_tempo(old: Corrections, tapped_bpm: float, measured: Tempo) -> Corrections:
+    """The measured tempo that was most likely meant by a tapped one: fingers are off by a beat per minute, the measurement
+    isn't.
+    """
+    return with_tempo(old, meant_tempo(tapped_bpm, measured))
+
+
+def meant_tempo(tapped_bpm: float, measured: Tempo) -> float:
+    candidates = [measured.bpm * ratio for ratio in TAP_RATIOS]
+    candidates += [a.bpm for a in measured.alternatives]
+    nearest = min(candidates, key=lambda bpm: abs(bpm / tapped_bpm - 1))
+    return round(nearest, 4) if abs(nearest / tapped_bpm - 1) <= TAP_TOLERANCE else round(tapped_bpm, 2)
+
+
+def with_bar_one_moved(old: Corrections, survey: Survey, beats: int = 0, ms: float = 0.0) -> Corrections:
+    grid = survey.tempo.grid
+    moved = (survey.tempo.first_downbeat_s + beats * grid.beat_s + ms / 1000) % grid.bar_s
+    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(moved, 5), sections=None)
+
+
+def with_bar_one_at(old: Corrections, survey: Survey, seconds: float) -> Corrections:
+    """Bar 1 so that a bar begins at `seconds`."""
+    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(seconds % survey.tempo.grid.bar_s, 5), sections=None)
+
+
+def with_key(old: Corrections, tonic: str, mode: str) -> Corrections:
+    return replace(old, tonic=tonic, mode=mode)
+
+
+def with_sections(old: Corrections, sections: tuple[SectionCorrection, ...], bars: int) -> Corrections:
+    """The track's sections, which must follow each other without a hole from bar 1 to the last."""
+    if not sections:
+        raise ValueError("A track has at least one section.")
+    expected = 1
+    for section in sections:
+        if section.label not in LABELS:
+            raise ValueError(f"“{section.label}” is no kind of section.")
+        if section.bars < MIN_SECTION_BARS:
+            raise ValueError("A section has at least one bar.")
+        if section.start_bar != expected:
+            raise ValueError(f"Sections follow each other: bar {expected} belongs to none or to two.")
+        expected += section.bars
+    if expected != bars + 1:
+        raise ValueError(f"The sections end at bar {expected - 1}, the track at bar {bars}.")
+    return replace(old, sections=sections)
+
+
+def sections_of(survey: Survey) -> tuple[SectionCorrection, ...]:
+    return tuple(SectionCorrection(s.label, s.start_bar, s.bars) for s in survey.sections)
+
+
+def sentence(old: Corrections, new: Corrections) -> str:
+    """What was done last, for the button that takes it back."""
+    if new.sections != old.sections and new.sections is not None:
+        return "sections"
+    if (new.tonic, new.mode) != (old.tonic, old.mode):
+        return "key"
+    if new.first_downbeat_s != old.first_downbeat_s:
+        return "bar 1"
+    return "tempo"

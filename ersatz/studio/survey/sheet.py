@@ -1,0 +1,84 @@
+"""What the printed survey and the page of two references show, as rows of text."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ersatz.core.pitch import degree_name, note_name
+from ersatz.core.survey.document import ROLES, Survey
+
+ROLE_NAMES = {
+    "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
+    "lead": "lead, voice", "noise": "noise",
+}  # fmt: skip
+RATES = {"1/4": "every beat", "kick": "with the kick"}
+
+
+def minus(value: float, digits: int = 1) -> str:
+    """A figure with a true minus sign."""
+    return f"{value:.{digits}f}".replace("-", "−")
+
+
+def figures(survey: Survey) -> list[tuple[str, str]]:
+    """The track's figures, each with its unit."""
+    tempo, key, pump, loudness = survey.tempo, survey.key, survey.pump, survey.loudness
+    kick = survey.drums.kick
+    rows = [
+        ("Tempo", f"{tempo.bpm:.2f} BPM"),
+        ("Bar", f"{tempo.beats_per_bar} beats, bar 1 at {tempo.first_downbeat_s:.3f} s"),
+        ("Swing", f"{tempo.swing_percent:.1f} %"),
+        ("Key", f"{key.pitch_key}, {minus(key.tuning_cents, 0)} cents"),
+        ("Length", f"{survey.bars} bars, {survey.source.duration_s:.0f} s"),
+        ("Loudness", f"{minus(loudness.integrated_lufs)} LUFS, range {loudness.range_lu:.1f} LU"),
+        ("True peak", f"{minus(loudness.true_peak_dbtp)} dBTP, peak to loudness {loudness.plr_db:.1f} dB"),
+        ("Pump", _pump(survey) if pump.depth_db else "nothing ducks"),
+        (
+            "Balance",
+            f"tilt {minus(survey.spectrum.tilt_db_per_octave)} dB per octave, mono below {survey.stereo.mono_below_hz:.0f} Hz",
+        ),
+    ]
+    if kick:
+        rows.append(
+            (
+                "Kick",
+                f"{kick.fundamental_hz:.1f} Hz ({kick.note}), decay {kick.decay_ms:.0f} ms, pitch falls in {kick.fall_ms:.0f} ms",
+            )
+        )
+    return rows
+
+
+def _pump(survey: Survey) -> str:
+    pump = survey.pump
+    return f"{pump.depth_db:.1f} dB {RATES.get(pump.rate, pump.rate)}, back after {pump.release_ms:.0f} ms"
+
+
+def sheet_of(survey: Survey) -> dict[str, Any]:
+    key = survey.key.pitch_key
+    sections = []
+    for i, section in enumerate(survey.sections):
+        pattern = survey.drums.patterns[i]
+        bass = [n for n in survey.bass.notes_per_bar[section.start_bar - 1 : section.end_bar - 1][:8]]
+        sections.append(
+            {
+                "section": section,
+                "last": section.end_bar - 1,
+                "like": survey.sections[section.like].start_bar if section.like is not None else None,
+                "plays": ", ".join(ROLE_NAMES[r] for r in ROLES if section.presence[r] >= 0.5) or "hardly anything",
+                "steps": [(name, _steps(getattr(pattern, name))) for name in ("kick", "clap", "hats")],
+                "bass": " ".join("·" if n is None else f"{note_name(n)} ({degree_name(n, key)})" for n in bass),
+            }
+        )
+    return {"survey": survey, "figures": figures(survey), "sheet_sections": sections, "sheet_events": survey.events}
+
+
+def _steps(row: tuple[float, ...]) -> str:
+    """One bar in text: a hit, a soft hit, nothing; beats apart."""
+    marks = ["X" if v >= 0.7 else "x" if v else "·" for v in row]
+    return " ".join("".join(marks[i : i + 4]) for i in range(0, len(marks), 4))
+
+
+def beside_rows(first: Survey, second: Survey) -> list[tuple[str, str, str]]:
+    """Figures of two references side by side."""
+    names = dict.fromkeys([name for name, _ in figures(first)] + [name for name, _ in figures(second)])
+    one, two = dict(figures(first)), dict(figures(second))
+    return [(name, one.get(name, "none"), two.get(name, "none")) for name in names]
