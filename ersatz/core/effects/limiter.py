@@ -20,7 +20,7 @@ CONTEXT = 6400
 #: A shorter interpolator than the meter's: what it misses is covered by the margin.
 PEAK_HALF_TAPS = 20
 #: What 4x interpolation can miss between its points.
-MARGIN_DB = 0.2
+MARGIN_DB = 0.22
 
 
 @njit(cache=True, nogil=True)

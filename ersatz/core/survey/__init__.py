@@ -139,6 +139,11 @@ def _tempo(shared: Shared, corrections: Corrections) -> Tempo:
     if corrections.bpm is not None:
         confidence = 1.0
     first = beat.first_downbeat_s
+    if corrections.bpm is not None and corrections.first_downbeat_s is None:
+        # Half or double time counts the same bars differently: bar 1 stays where it was.
+        measured = measure_beat(shared)
+        if min(abs(beat.bpm / measured.bpm - ratio) for ratio in (0.5, 1.0, 2.0)) < 1e-3:
+            first = measured.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)
     if corrections.first_downbeat_s is not None:
         first = corrections.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)
     return Tempo(

@@ -19,8 +19,13 @@ PLACES = 16
 #: Weights against the rhythm's fit, from the generated set: each alone errs more often than all together.
 CHANGE_WEIGHT, CHORD_WEIGHT = 2.0, 0.4
 OTHER_METRES = (3, 5, 7)
+#: A change (in nepers, over all bands and three spans) counts at most so much, and their sum is taken for at least six of
+#: them: where the music stops once is no proof of a bar line.
+LARGE_CHANGE, LEAST_CHANGE = 1.5, 9.0
 #: Mean log ratio from which on another metre than four is believed.
-METRE_MARGIN = 0.2
+METRE_MARGIN = 0.3
+#: A mean bar that varies less than this share of the whole has no shape of its own.
+UNMARKED, MARKED = 0.01, 0.04
 #: Centre and spread in octaves of the styles' tempi.
 PRIOR_BPM, PRIOR_OCTAVES = 127.0, 0.42
 RHYTHM_SHARPNESS = 6.0
@@ -92,7 +97,7 @@ def profile(curve: np.ndarray, period: int = PLACES) -> np.ndarray:
 
 
 def change_scores(level: np.ndarray, period: int = PLACES) -> np.ndarray:
-    """Share of the large changes of level that peak at each place, shape (period,), sums to 1.
+    """Share of the large changes of level that peak at each place, shape (period,); sums to 1, to less where little changes.
 
     Means over whole bars before and after are compared, so that what repeats in every bar cancels.
     """
@@ -118,10 +123,10 @@ def change_scores(level: np.ndarray, period: int = PLACES) -> np.ndarray:
             break
     out = np.zeros(period)
     for k in kept:
-        out[k % period] += np.sqrt(change[k])
+        out[k % period] += min(float(np.sqrt(change[k])), LARGE_CHANGE)
     # A fill or an early crash moves a peak by a slot.
-    out = out + 0.5 * (np.roll(out, 1) + np.roll(out, -1))
-    return np.asarray(out / max(float(out.sum()), 1e-9))
+    whole = max(float(out.sum()), LEAST_CHANGE)
+    return np.asarray((out + 0.5 * (np.roll(out, 1) + np.roll(out, -1))) / (2 * whole))
 
 
 def chord_scores(tonal: np.ndarray, period: int = PLACES) -> np.ndarray:
@@ -155,19 +160,23 @@ def beats_per_bar(slots: Slots) -> tuple[int, float]:
     """4, or the metre in which bars resemble each other more; and how clear that is (0..1).
 
     Every curve is averaged over bars of each metre; what repeats in every beat is taken out. What is left vanishes in a wrong
-    metre.
+    metre, but for noise that grows with the bar's length.
     """
     unit = slots.tonal / np.maximum(np.linalg.norm(slots.tonal, axis=0, keepdims=True), 1e-9)
     chords = np.zeros(slots.count)
     chords[2:-1] = 1 - (unit[:, 3:] * unit[:, :-3]).sum(axis=0)
     curves = [[slots.kick], [slots.snare], [slots.hats], [chords], list(slots.level)]
     four = [_bar_part(group, 4) for group in curves]
+    # Against what varies at all: where nothing marks the bars, no metre is clearer than another.
+    floor = [UNMARKED * float(sum(np.var(c) for c in group)) + 1e-12 for group in curves]
     ratios = {}
     for other_metre in OTHER_METRES:
         other = [_bar_part(group, other_metre) for group in curves]
-        ratios[other_metre] = float(np.mean([np.log((o + 1e-9) / (f + 1e-9)) for o, f in zip(other, four)]))
+        ratios[other_metre] = float(np.mean([np.log((o * 4 / other_metre + least) / (f + least)) for o, f, least in zip(other, four, floor)]))
     metre = max(ratios, key=lambda m: ratios[m])
-    if ratios[metre] > METRE_MARGIN:
+    # A metre that nothing but the levels speaks for is no rhythm: at least two kinds of events must mark its bars.
+    marked = sum(_bar_part(group, metre) > MARKED * float(np.var(group[0])) for group in curves[:4])
+    if ratios[metre] > METRE_MARGIN and marked >= 2:
         return metre, float(np.clip(ratios[metre], 0, 1))
     return 4, float(np.clip(-ratios[metre], 0, 1))
 

@@ -104,7 +104,8 @@ def measure_pump(
             SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, free & ~inside, alone, best), 2))
         )
     return Pump(
-        depth_db=round(best.depth_db, 2),
+        # Depth is the drawn curve's own lowest point.
+        depth_db=round(-float(best.curve_db.min()), 2) + 0.0,
         rate=rate,
         release_ms=round(best.release_ms, 1),
         curve_db=tuple(round(float(v), 2) for v in best.curve_db),
