@@ -129,7 +129,9 @@ def test_a_sustained_rise_ignores_a_click_and_sees_a_burst():
     def rise_of(sound):
         x = np.random.default_rng(0).standard_normal(RATE).astype(np.float32) * 1e-3
         x[20_000 : 20_000 + len(sound)] += sound.astype(np.float32)
-        return float(peaks_at(sustained_rise(prepare(Audio(both(x), RATE)).noise(1000, 5600)), np.array([20_000 / RATE]), 256 / RATE)[0])
+        return float(
+            peaks_at(sustained_rise(prepare(Audio(both(x), RATE)).noise(1000, 5600)), np.array([20_000 / RATE]), 256 / RATE)[0]
+        )
 
     assert rise_of(noise_hit(0.2, 0.05, 900, 3)) > 4 * rise_of(noise_hit(0.05, 0.002, 900, 3))
 

@@ -172,7 +172,9 @@ def beats_per_bar(slots: Slots) -> tuple[int, float]:
     ratios = {}
     for other_metre in OTHER_METRES:
         other = [_bar_part(group, other_metre) for group in curves]
-        ratios[other_metre] = float(np.mean([np.log((o * 4 / other_metre + least) / (f + least)) for o, f, least in zip(other, four, floor)]))
+        ratios[other_metre] = float(
+            np.mean([np.log((o * 4 / other_metre + least) / (f + least)) for o, f, least in zip(other, four, floor)])
+        )
     metre = max(ratios, key=lambda m: ratios[m])
     # A metre that nothing but the levels speaks for is no rhythm: at least two kinds of events must mark its bars.
     marked = sum(_bar_part(group, metre) > MARKED * float(np.var(group[0])) for group in curves[:4])

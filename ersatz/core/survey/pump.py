@@ -40,6 +40,8 @@ UNEVEN_DB = 2.5
 ONSET_DB = 7.0
 #: A curve that varies less than this is flat; a model must explain this share of what varies.
 FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
+#: A reading that can stand without the comparison.
+PLAIN = 0.45
 BAND_NAMES = ("low", "mid", "high")
 SIDE_WEIGHT, OWN_WEIGHT = 2.5, 0.35
 
@@ -198,17 +200,18 @@ def _read(
         return NOTHING
     cover = round(0.07 / beat_s * POINTS)
     with_kick = _footprint(level, envelopes.power, alone, _typical(level, ducked), cover, trigger)
-    views: list[View] = []
-    if free.sum() >= LEAST_BARS:
-        without = _typical(level, free)
-        own = _fit(_views(without, None, trigger, 1.0), beat_s)
-        # A ducker that runs on in the breakdown would cancel out of the difference.
-        if own.depth_db * own.confidence < LEAST_DB:
-            views = _views(with_kick, without, trigger, 1.0)
-    if len(views) < 2:
-        high = _footprint(level, envelopes.power, alone, _typical(level, ducked, 75), cover, trigger)
-        views = _views(high, None, trigger, OWN_WEIGHT)
-    return _fit(views, beat_s)
+    high = _footprint(level, envelopes.power, alone, _typical(level, ducked, 75), cover, trigger)
+    own = _fit(_views(high, None, trigger, OWN_WEIGHT), beat_s)
+    if free.sum() < LEAST_BARS:
+        return own
+    without = _typical(level, free)
+    running_on = _fit(_views(without, None, trigger, 1.0), beat_s)
+    # A ducker that runs on in the breakdown would cancel out of the difference; but there it is seen without the kick.
+    if running_on.confidence >= PLAIN:
+        return running_on
+    pair = _fit(_views(with_kick, without, trigger, 1.0), beat_s)
+    # Where breakdown and drop play different rhythms, the drop's own level says more.
+    return own if own.confidence >= PLAIN and own.confidence > pair.confidence else pair
 
 
 def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:

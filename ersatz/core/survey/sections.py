@@ -245,7 +245,8 @@ def _outro_start(starts: list[int], labels: list[Label], middle_db: np.ndarray) 
         rest, tail = middle_db[drop : outro - length], middle_db[outro - length : outro]
         lost = float(np.median(rest) - np.median(tail)) - float(np.std(tail))
         if lost > best:
-            best, found = lost + 0.2, outro - length
+            # Of equals the longer one: its first half lacks the tune as well.
+            best, found = lost - 0.3, outro - length
     return [*starts[:-1], found]
 
 

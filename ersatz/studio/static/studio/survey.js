@@ -245,7 +245,6 @@ function kick() {
   node.append(...refCurve(level, floor));
   const pitch = portrait.pitch.map(([ms, hz]) => [x(ms), y(hz)]);
   if (pitch.length > 1) node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path(pitch) }));
-  node.append(...label(width - 118, 12, `from ${Math.round(portrait.start_hz)} Hz in ${Math.round(portrait.fall_ms)} ms`, { class: "s" }), ...label(width - 118, 28, `−20 dB after ${Math.round(portrait.decay_ms)} ms`, { class: "s" }), ...label(width - 118, 44, `click ${minus(portrait.click_db)} dB, drive ${minus(portrait.drive_db)} dB`, { class: "s" }));
 }
 
 function drums() {

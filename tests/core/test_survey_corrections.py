@@ -1,0 +1,75 @@
+"""What the producer says over a measurement, and what follows from it."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ersatz.core.survey import corrections as fix
+from ersatz.core.survey.document import Corrections, SectionCorrection, TempoGuess
+
+NONE = Corrections()
+
+
+def spans(*parts):
+    out, bar = [], 1
+    for label, bars in parts:
+        out.append(SectionCorrection(label, bar, bars))
+        bar += bars
+    return tuple(out)
+
+
+@pytest.mark.parametrize(
+    ("tapped", "meant"), [(125.1, 126.0), (63.4, 63.0), (250.0, 252.0), (84.5, 84.0), (100.0, 100.0), (150.6, 151.2)]
+)
+def test_a_tapped_tempo_means_the_measured_one_nearby(club_survey, tapped, meant):
+    measured = replace(club_survey.tempo, bpm=126.0, alternatives=(TempoGuess(151.2, 0.1),))
+    assert fix.meant_tempo(tapped, measured) == pytest.approx(meant)
+
+
+def test_another_tempo_drops_what_was_counted_in_its_bars(club_survey):
+    old = fix.with_sections(fix.with_key(NONE, "D", "minor"), fix.sections_of(club_survey), club_survey.bars)
+    new = fix.with_tempo(old, 63.0)
+    assert (new.bpm, new.sections, new.tonic) == (63.0, None, "D")
+
+
+@given(st.integers(-4, 4), st.floats(-2000, 2000))
+def test_bar_one_stays_inside_the_first_bar(club_survey, beats, ms):
+    moved = fix.with_bar_one_moved(NONE, club_survey, beats, ms)
+    assert 0 <= moved.first_downbeat_s <= club_survey.tempo.grid.bar_s
+    assert moved.bpm == club_survey.tempo.bpm
+
+
+def test_a_bar_line_can_be_put_at_a_time(club_survey):
+    bar_s = club_survey.tempo.grid.bar_s
+    assert fix.with_bar_one_at(NONE, club_survey, 5 * bar_s + 0.25).first_downbeat_s == pytest.approx(0.25, abs=1e-4)
+
+
+def test_sections_as_found_can_be_said_again(club_survey):
+    said = fix.with_sections(NONE, fix.sections_of(club_survey), club_survey.bars)
+    assert [s.start_bar for s in said.sections] == [s.start_bar for s in club_survey.sections]
+
+
+@pytest.mark.parametrize(
+    ("sections", "says"),
+    [
+        ((), "at least one section"),
+        (spans(("intro", 8), ("drop", 23)), "end at bar 31"),
+        (spans(("intro", 8), ("drop", 30)), "end at bar 38"),
+        ((SectionCorrection("intro", 1, 8), SectionCorrection("drop", 10, 23)), "bar 9 belongs"),
+        ((SectionCorrection("intro", 1, 0), SectionCorrection("drop", 1, 32)), "at least one bar"),
+        ((SectionCorrection("chorus", 1, 32),), "no kind of section"),
+    ],
+)
+def test_sections_that_leave_a_hole_are_refused_with_a_sentence(sections, says):
+    with pytest.raises(ValueError, match=says):
+        fix.with_sections(NONE, sections, 32)
+
+
+def test_what_was_done_last_has_a_name(club_survey):
+    key = fix.with_key(NONE, "D", "minor")
+    assert fix.sentence(NONE, key) == "key"
+    assert fix.sentence(key, fix.with_tempo(key, 63.0)) == "tempo"
+    assert fix.sentence(key, fix.with_bar_one_moved(key, club_survey, 1)) == "bar 1"
+    assert fix.sentence(key, fix.with_sections(key, spans(("drop", 32)), 32)) == "sections"

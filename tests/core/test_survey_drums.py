@@ -1,0 +1,117 @@
+"""Kick portrait, hits, transitions and presence on sounds with known answers."""
+
+import numpy as np
+import pytest
+
+from ersatz.core.audio import Audio
+from ersatz.core.survey import sections
+from ersatz.core.survey.bars import bar_table
+from ersatz.core.survey.events import _fall, _gap, _impact, _roll
+from ersatz.core.survey.hits import barest, find_hits
+from ersatz.core.survey.kick import kick_sound, measure_kick
+from ersatz.core.survey.shared import prepare
+from ersatz.core.survey.tempo import measure_beat
+from tests.signals import RATE, club_track, kick_hit
+
+
+@pytest.fixture(scope="module")
+def measured():
+    shared = prepare(Audio(club_track(126.0, bars=28), RATE))
+    beat = measure_beat(shared)
+    from ersatz.core.grid import BarGrid
+
+    bars = bar_table(shared, BarGrid(beat.bpm, beat.first_downbeat_s, beat.beats_per_bar))
+    return shared, bars, find_hits(shared, bars, 50.0)
+
+
+def test_hits_stand_on_the_steps_they_were_played_on(measured):
+    _, _, hits = measured
+    assert [i for i, v in enumerate(np.median(hits.kick, axis=0)) if v > 0.55] == [0, 4, 8, 12]
+    assert [i for i, v in enumerate(np.median(hits.clap, axis=0)) if v > 0.5] == [4, 12]
+    assert hits.backbeat == (4, 12)
+    assert (np.median(hits.hats, axis=0) > 0.3).sum() >= 14
+
+
+def test_the_kicks_portrait_is_the_kick(measured):
+    shared, bars, hits = measured
+    portrait = measure_kick(shared, bars, hits)
+    assert portrait.fundamental_hz == pytest.approx(50.0, rel=0.03)
+    assert portrait.note == "G1"
+    # Played four times as high as it settles; seen through half waves.
+    assert 90 < portrait.start_hz <= 220
+    assert 15 < portrait.fall_ms < 60
+    # exp(-t / 90 ms) is 20 dB down after 207 ms.
+    assert portrait.decay_ms == pytest.approx(207, abs=35)
+    assert portrait.envelope_db[0] > -12
+    assert all(b <= a + 3 for a, b in zip(portrait.envelope_db[4:40], portrait.envelope_db[5:41]))
+
+
+def test_the_kick_is_cut_out_clean():
+    alone = np.zeros((2, RATE * 14), np.float32)
+    times = 0.5 + np.arange(24) * 0.5
+    hit = kick_hit().astype(np.float32)
+    rng = np.random.default_rng(5)
+    for t in times:
+        alone[:, round(t * RATE) : round(t * RATE) + len(hit)] += hit
+    noisy = alone + rng.normal(0, 0.02, alone.shape).astype(np.float32)
+    sound = kick_sound(Audio(noisy, RATE), times)
+    error = sound.samples[0, : len(hit)] - hit[: sound.samples.shape[1]]
+    assert np.sqrt(np.mean(np.square(error[: RATE // 5]))) < 0.012
+
+
+def test_the_barest_hits_are_those_with_nothing_after_them():
+    pieces = np.zeros((40, 100))
+    pieces[:, :20] = 1.0
+    pieces[10:, 60:] = 0.5
+    assert set(barest(pieces)) == set(range(10))
+
+
+def test_a_climb_of_noise_is_found_with_its_length():
+    noise = np.full(80, -60.0)
+    noise[32:48] = np.linspace(-58, -20, 16)
+    length, climb = sections.ramp(noise, 24)
+    assert length == 8
+    assert climb > 25
+    assert sections.ramp(noise, 40) == (0, 0.0)
+
+
+def test_flat_noise_is_no_riser():
+    assert sections.ramp(np.random.default_rng(1).normal(-40, 1, 80), 24) == (0, 0.0)
+
+
+def test_a_climb_makes_a_build_of_the_breakdowns_end():
+    noise = np.full(80, -60.0)
+    noise[32:48] = np.linspace(-58, -20, 16)
+    starts, labels = sections._builds([0, 8, 24], ["intro", "breakdown", "drop"], noise, 40)
+    assert (starts, labels) == ([0, 8, 16, 24], ["intro", "breakdown", "build", "drop"])
+
+
+def test_the_outro_begins_where_the_tune_stops():
+    middle = np.concatenate([np.full(8, -20.0), np.full(16, -10.0), np.full(8, -13.0), np.full(8, -22.0)])
+    assert sections._outro_start([0, 8, 32], ["intro", "drop", "outro"], middle) == [0, 8, 24]
+    assert sections._outro_start([0, 8, 24], ["intro", "drop", "outro"], middle[:32]) == [0, 8, 24]
+
+
+def test_a_roll_is_the_run_that_gets_denser():
+    rolled = np.array([2, 2, 2, 2, 4, 4, 8, 16, 2, 2])
+    (roll,) = _roll(rolled, 8, 4)
+    assert (roll.start_bar, roll.beats) == (5, 16.0)
+    assert _roll(np.full(10, 2), 8, 4) == []
+
+
+def test_a_gap_is_where_it_is_quiet_between_two_loud_sides():
+    full = np.full(64, -10.0)
+    full[30:32] = -40.0
+    (gap,) = _gap(full, 8, 4)
+    assert (gap.start_bar, gap.beats) == (8.5, 2.0)
+    assert _gap(np.full(64, -10.0), 8, 4) == []
+
+
+def test_an_impact_rings_and_is_gone_and_a_fall_sinks():
+    noise = np.full(40, -50.0)
+    noise[16:20] = [-30, -38, -46, -50]
+    (impact,) = _impact(noise, 8, 4)
+    assert impact.start_bar == 9
+    (fall,) = _fall(noise, 8, 4)
+    assert fall.beats == 8.0
+    assert _impact(np.full(40, -50.0), 8, 4) == _fall(np.full(40, -50.0), 8, 4) == []
