@@ -34,7 +34,8 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -
     out: list[Event] = []
     for before, span in pairwise(spans):
         joint = span.start
-        out += _riser(noise, joint, beats)
+        if span.label == "drop" or before.label == "build":
+            out += _riser(noise, joint, beats)
         if span.label == "drop" and before.label != "drop":
             out += _roll(rolled, joint, beats)
         out += _gap(full, joint, beats)

@@ -16,7 +16,7 @@ RATES = {"1/4": "every beat", "kick": "with the kick"}
 
 def minus(value: float, digits: int = 1) -> str:
     """A figure with a true minus sign."""
-    return f"{value:.{digits}f}".replace("-", "−")
+    return f"{round(value, digits) + 0.0:.{digits}f}".replace("-", "−")
 
 
 def figures(survey: Survey) -> list[tuple[str, str]]:

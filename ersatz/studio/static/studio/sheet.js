@@ -1,0 +1,3 @@
+// The printed survey: its one button.
+
+document.getElementById("print").addEventListener("click", () => window.print());
