@@ -28,6 +28,7 @@ from ersatz.core.survey.document import (
     Tempo,
 )
 from ersatz.core.survey.drums import describe_drums, measure_swing
+from ersatz.core.survey.envelopes import cut_envelopes, fast_powers
 from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
 from ersatz.core.survey.hits import find_hits
@@ -74,8 +75,9 @@ def survey_audio(
     with ThreadPoolExecutor(1) as beside:
         # What needs no grid is measured on the second core meanwhile.
         loudness = beside.submit(_measure_loudness, audio)
+        powers = beside.submit(fast_powers, shared)
         beside.submit(shared.third_octaves, 0.0, audio.duration_s)
-        return _survey(shared, source, corrections, loudness, progress)
+        return _survey(shared, source, corrections, loudness, powers, progress)
 
 
 def _measure_loudness(audio: Audio) -> tuple[np.ndarray, bs1770.Loudness]:
@@ -85,7 +87,7 @@ def _measure_loudness(audio: Audio) -> tuple[np.ndarray, bs1770.Loudness]:
 
 def _survey(
     shared: Shared, source: Source, corrections: Corrections, loudness: Future[tuple[np.ndarray, bs1770.Loudness]],
-    progress: Progress,
+    powers: Future[list[np.ndarray]], progress: Progress,
 ) -> Survey:  # fmt: skip
     audio = shared.audio
     progress("tempo and bar lines", 0.35)
@@ -107,7 +109,10 @@ def _survey(
     drops = [i for i, s in enumerate(spans) if s.label == "drop"]
     progress("pump", 0.75)
     # Without a beat there is nothing that a ducker could follow.
-    pump = measure_pump(shared, bars, hits, presence, bar_spans, drops) if tempo.is_steady else no_pump(len(spans))
+    if tempo.is_steady:
+        pump = measure_pump(cut_envelopes(bars, powers.result()), bars, hits, presence, bar_spans, drops)
+    else:
+        pump = no_pump(len(spans))
     progress("loudness and balance", 0.88)
     steps, measured_loudness = loudness.result()
     sections = tuple(_section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)

@@ -116,14 +116,14 @@ def change_scores(level: np.ndarray, period: int = PLACES) -> np.ndarray:
     reach = period // 2
     peaks = [k for k in np.argsort(change)[::-1][: max(64, n // 8)] if change[k] > 0]
     kept: list[int] = []
-    for k in peaks:
-        if all(abs(k - other) > reach for other in kept):
-            kept.append(int(k))
+    for peak in peaks:
+        if all(abs(peak - other) > reach for other in kept):
+            kept.append(int(peak))
         if len(kept) >= max(6, n // (period * 8)):
             break
     out = np.zeros(period)
-    for k in kept:
-        out[k % period] += min(float(np.sqrt(change[k])), LARGE_CHANGE)
+    for place in kept:
+        out[place % period] += min(float(np.sqrt(change[place])), LARGE_CHANGE)
     # A fill or an early crash moves a peak by a slot.
     whole = max(float(out.sum()), LEAST_CHANGE)
     return np.asarray((out + 0.5 * (np.roll(out, 1) + np.roll(out, -1))) / (2 * whole))

@@ -1,6 +1,6 @@
 """Fast envelopes for the pump: power in four bands, of mid and of side, every 3 ms, cut by the grid.
 
-Conventions: frames of 512 samples (12 ms) every 128, Hann window; cut curves have PHASES points per bar.
+Conventions: at RATE_HZ, frames of 128 samples (12 ms) every 32, Hann window; cut curves have PHASES points per bar.
 """
 
 from __future__ import annotations
@@ -10,16 +10,18 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import fft
 
+from ersatz.core.audio import resample
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.shared import Shared
 
-FRAME, HOP = 512, 128
+RATE_HZ = 11_025
+FRAME, HOP = 128, 32
 BAND_EDGES_HZ = (170, 430, 860, 1720, 3440)
 #: Points per beat of a cut curve.
 PER_BEAT = 64
 BLOCK = 4096
-#: Share of the ceiling that the inverse curve is driven to; between the two medians of the beats' peaks, against the highest, from
-#: nothing to all of it.
+#: Share of the ceiling that the inverse curve is driven to: none of it at the first median of the half seconds' peaks (against the
+#: highest), all of it at the second.
 DRIVE, VARIED, ALIKE = 0.9, 0.7, 0.92
 
 
@@ -34,15 +36,20 @@ class Envelopes:
         return int(self.power.shape[-1])
 
 
-def cut_envelopes(shared: Shared, bars: BarTable) -> Envelopes:
-    mid, side = _unsaturated(shared, bars)
-    channels = [mid] if shared.audio.channels == 1 else [mid, side]
+def fast_powers(shared: Shared) -> list[np.ndarray]:
+    """Power per band and frame of the mid and, unless the file is mono, of the side; needs no grid."""
+    mid, side = _unsaturated(shared)
+    channels = np.array([mid] if shared.audio.channels == 1 else [mid, side])
+    return [_band_power(x) for x in resample(channels, shared.rate_hz, RATE_HZ)]
+
+
+def cut_envelopes(bars: BarTable, powers: list[np.ndarray]) -> Envelopes:
+    """`powers` as fast_powers gives them, cut into bars."""
     points = PER_BEAT * bars.grid.beats_per_bar
     times = (bars.edges_s[:-1, None] + np.arange(points) / points * bars.grid.bar_s).ravel()
-    place = np.clip(times * shared.rate_hz / HOP, 0, None)
+    place = np.clip(times * RATE_HZ / HOP, 0, None)
     out = []
-    for x in channels:
-        power = _band_power(x, shared.rate_hz)
+    for power in powers:
         base = np.minimum(place.astype(int), power.shape[1] - 2)
         part = np.clip(place - base, 0, 1).astype(np.float32)
         cut = power[:, base] * (1 - part) + power[:, base + 1] * part
@@ -50,17 +57,17 @@ def cut_envelopes(shared: Shared, bars: BarTable) -> Envelopes:
     return Envelopes(np.array(out))
 
 
-def _unsaturated(shared: Shared, bars: BarTable) -> tuple[np.ndarray, np.ndarray]:
+def _unsaturated(shared: Shared) -> tuple[np.ndarray, np.ndarray]:
     """Mid and side before the master's saturation.
 
-    A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the beats' peaks are
-    alike, as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
+    A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the peaks of every half
+    second are alike, as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
     """
     left, right = shared.mid + shared.side, shared.mid - shared.side
     top = float(max(np.abs(left).max(), np.abs(right).max(), 1e-9))
-    beat = max(1, round(bars.grid.beat_s * shared.rate_hz))
-    usable = len(left) // beat * beat
-    peaks = np.abs(left[:usable]).reshape(-1, beat).max(axis=1) / top
+    half_second = shared.rate_hz // 2
+    usable = len(left) // half_second * half_second
+    peaks = np.abs(left[:usable]).reshape(-1, half_second).max(axis=1) / top
     loud = peaks[peaks > 0.5]
     if len(loud) == 0:
         return shared.mid, shared.side
@@ -72,11 +79,11 @@ def _unsaturated(shared: Shared, bars: BarTable) -> tuple[np.ndarray, np.ndarray
     return (left + right) * np.float32(0.5), (left - right) * np.float32(0.5)
 
 
-def _band_power(x: np.ndarray, rate_hz: int) -> np.ndarray:
+def _band_power(x: np.ndarray) -> np.ndarray:
     padded = np.pad(x, (FRAME // 2, FRAME))
     frames = np.lib.stride_tricks.sliding_window_view(padded, FRAME)[::HOP][: len(x) // HOP + 1]
     window = np.hanning(FRAME).astype(np.float32)
-    edges = np.round(np.array(BAND_EDGES_HZ) * FRAME / rate_hz).astype(int)
+    edges = np.round(np.array(BAND_EDGES_HZ) * FRAME / RATE_HZ).astype(int)
     out = np.empty((len(edges) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
         block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)[:, : edges[-1]]

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.shared import LOW_HZ, Shared
@@ -185,13 +186,25 @@ def _without(x: np.ndarray, at: np.ndarray, strength: np.ndarray, template: np.n
 
 def _best_lags(x: np.ndarray, start: np.ndarray, template: np.ndarray, slack: int) -> tuple[np.ndarray, np.ndarray]:
     """Lag within +-slack at which each piece resembles the template most, and that correlation."""
-    unit = template / max(float(np.linalg.norm(template)), 1e-12)
-    best = np.full(len(start), -1.0)
-    lags = np.zeros(len(start), int)
-    offsets = np.arange(len(template))
-    for lag in range(-slack, slack + 1):
-        pieces = x[(start + lag)[:, None] + offsets]
-        score = pieces @ unit / np.maximum(np.linalg.norm(pieces, axis=1), 1e-9)
-        better = score > best
-        best[better], lags[better] = score[better], lag
-    return lags, best
+    unit = (template / max(float(np.linalg.norm(template)), 1e-12)).astype(np.float32)
+    lags, scores = np.zeros(len(start), np.int64), np.full(len(start), -1.0)
+    _match(x, start, unit, slack, lags, scores)
+    return lags, scores
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _match(  # pragma: no cover - compiled
+    x: np.ndarray, start: np.ndarray, unit: np.ndarray, slack: int, lags: np.ndarray, scores: np.ndarray
+) -> None:
+    n = len(unit)
+    for i in range(len(start)):
+        for lag in range(-slack, slack + 1):
+            at = start[i] + lag
+            dot, energy = np.float32(0), np.float32(0)
+            for k in range(n):
+                v = x[at + k]
+                dot += v * unit[k]
+                energy += v * v
+            score = dot / max(np.sqrt(energy), 1e-9)
+            if score > scores[i]:
+                scores[i], lags[i] = score, lag

@@ -22,9 +22,8 @@ import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.envelopes import FRAME, PER_BEAT, Envelopes, cut_envelopes
+from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ, Envelopes
 from ersatz.core.survey.hits import SURE, Hits
-from ersatz.core.survey.shared import Shared
 
 POINTS = PER_BEAT
 #: Ducking under this can't be told from the unevenness of music.
@@ -77,10 +76,9 @@ NOTHING = Reading(0.0, 0.0, np.zeros(POINTS), 0.0)
 
 
 def measure_pump(
-    shared: Shared, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
+    envelopes: Envelopes, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
 ) -> Pump:
     """`spans` are (first bar index, bars) of the sections, `drops` the indices of those that play at full energy."""
-    envelopes = cut_envelopes(shared, bars)
     masked = _without_claps(envelopes, hits, bars)
     kick = np.array(presence.kick) > 0.5
     body = np.maximum(np.array(presence.chords), np.array(presence.lead)) > 0.3
@@ -341,7 +339,7 @@ def _models(beat_s: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     )
     left = np.concatenate([np.where(t < FALL_S, t / FALL_S, r) for r in recoveries])
     depths = np.tile(depth, (len(recoveries), 1))
-    reach = max(1, round(FRAME / 44_100 / 2 / beat_s * POINTS * FINE))
+    reach = max(1, round(FRAME / RATE_HZ / 2 / beat_s * POINTS * FINE))
     window = np.square(np.hanning(2 * reach + 1))
     window /= window.sum()
     gain = np.pad(10 ** (-depths * left / 10), ((0, 0), (reach, reach)), constant_values=1.0)
