@@ -39,8 +39,8 @@ UNEVEN_DB = 2.5
 ONSET_DB = 7.0
 #: A curve that varies less than this is flat; a model must explain this share of what varies.
 FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
-#: A reading that can stand without the comparison.
-PLAIN = 0.45
+#: Confidence from which a comparison is believed, and from which a reading that stands without one is.
+COMPARED, PLAIN = 0.25, 0.4
 BAND_NAMES = ("low", "mid", "high")
 SIDE_WEIGHT, OWN_WEIGHT = 2.5, 0.35
 
@@ -203,13 +203,14 @@ def _read(
     if free.sum() < LEAST_BARS:
         return own
     without = _typical(level, free)
-    running_on = _fit(_views(without, None, trigger, 1.0), beat_s)
-    # A ducker that runs on in the breakdown would cancel out of the difference; but there it is seen without the kick.
-    if running_on.confidence >= PLAIN:
-        return running_on
     pair = _fit(_views(with_kick, without, trigger, 1.0), beat_s)
-    # Where breakdown and drop play different rhythms, the drop's own level says more.
-    return own if own.confidence >= PLAIN and own.confidence > pair.confidence else pair
+    if pair.confidence >= COMPARED:
+        return pair
+    # A ducker that runs on in the breakdown cancels out of the difference; but there it is seen without the kick. And where
+    # breakdown and drop play different rhythms, the drop's own level says more.
+    running_on = _fit(_views(without, None, trigger, 1.0), beat_s)
+    alone_best = max(running_on, own, key=lambda r: r.confidence)
+    return alone_best if alone_best.confidence >= PLAIN else pair
 
 
 def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:

@@ -30,6 +30,7 @@ RUN = 5
 JUMP_COST = 3.2
 #: Half a bar's jump costs more: most rhythms repeat by half bars, so a few odd bars could make it.
 HALF_BAR_COST = 5.0
+LEAST_LEAD = 0.04
 
 
 @dataclass(frozen=True)
@@ -44,13 +45,18 @@ class Steadiness:
         return self.drift_percent > 100 * STEP and not self.changes
 
 
-def measure_steadiness(onset: np.ndarray, rate: float, bpm: float, slots: Slots, place: int) -> Steadiness:
-    """`onset` is the onset curve at `rate` per second, `place` the slot of the first bar line."""
+def measure_steadiness(
+    onset: np.ndarray, rate: float, bpm: float, slots: Slots, place: int, bar_line_lead: float = 1.0
+) -> Steadiness:
+    """`onset` is the onset curve at `rate` per second, `place` the slot of the first bar line and `bar_line_lead` its lead.
+
+    Where the bar line itself is a guess nothing is said about its jumps.
+    """
     times, factors, clear = _local_tempi(onset, rate, bpm)
     changes = _steps(times, factors, clear, bpm)
     usable = factors[clear]
     drift = float(np.subtract(*np.percentile(usable, [90, 10]))) * 100 if len(usable) >= 4 else 0.0
-    if not changes and drift <= 100 * STEP:
+    if not changes and drift <= 100 * STEP and bar_line_lead >= LEAST_LEAD:
         changes = _jumps(slots, place, bpm)
     return Steadiness(round(drift, 3), changes)
 
@@ -111,9 +117,21 @@ def _jumps(slots: Slots, place: int, bpm: float) -> tuple[TempoChange, ...]:
     for bar in range(1, bars):
         beats = (path[bar] - path[bar - 1]) % 4
         if beats:
-            at = float(slots.edges_s[place + bar * PLACES])
+            at = float(slots.edges_s[place + _where(slots, evidence, bar, place) * PLACES])
             out.append(TempoChange(round(at, 2), round(bpm, 3), float(beats if beats < 3 else -1)))
     return tuple(out)
+
+
+def _where(slots: Slots, evidence: np.ndarray, bar: int, place: int) -> int:
+    """The bar of a jump that was found at `bar`: of all bars without drums around it the one where the level changes most."""
+    first = last = bar
+    while first > 1 and not evidence[first - 1].any():
+        first -= 1
+    while last + 1 < len(evidence) and not evidence[last].any():
+        last += 1
+    level = slots.level[:, place : place + len(evidence) * PLACES].reshape(len(slots.level), -1, PLACES).mean(axis=2)
+    change = np.square(level[:, first : last + 1] - level[:, first - 1 : last]).mean(axis=0)
+    return first + int(np.argmax(change))
 
 
 def _viterbi(evidence: np.ndarray, cost: np.ndarray) -> list[int]:

@@ -84,7 +84,7 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     coarse = float(slots.edges_s[place])
     beat_s = 60 / fine
     first = coarse + (_fine_phase(shared, beat_s, coarse) - coarse + beat_s / 2) % beat_s - beat_s / 2
-    steadiness = measure_steadiness(onset, rate, fine, slots, place)
+    steadiness = measure_steadiness(onset, rate, fine, slots, place, margin)
     if steadiness.drifts:
         # No one grid fits: the tempo is said to be uncertain.
         certain *= 0.4
