@@ -31,6 +31,8 @@ LEAST_DB = 1.5
 #: More than complete ducking: silence between hits, not a ducker.
 MOST_DB = 40.0
 LEAST_BARS = 4
+#: A clap or snare covers what lies under it for so long.
+MASKED_S = 0.09
 #: How far under its own top a curve still counts as sounding, dB.
 SOUNDING_DB = 6.0
 #: Disagreement between beats (median absolute deviation) from which on a band says little, dB.
@@ -146,7 +148,7 @@ def _without_claps(envelopes: Envelopes, hits: Hits, bars: BarTable) -> np.ndarr
     """The cut powers in dB with NaN under claps and snares, shape (channels, bands, bars, points)."""
     level = 10 * np.log10(envelopes.power + 1e-10)
     step = POINTS // STEPS_PER_BEAT
-    before, after = round(0.012 / bars.grid.beat_s * POINTS), round(0.14 / bars.grid.beat_s * POINTS)
+    before, after = round(0.012 / bars.grid.beat_s * POINTS), round(MASKED_S / bars.grid.beat_s * POINTS)
     for bar, s in np.argwhere(hits.clap > 0.4):
         start = max(0, s * step - before)
         level[:, :, bar, start : s * step + after] = np.nan
@@ -209,8 +211,8 @@ def _read(
     # A ducker that runs on in the breakdown cancels out of the difference; but there it is seen without the kick. And where
     # breakdown and drop play different rhythms, the drop's own level says more.
     running_on = _fit(_views(without, None, trigger, 1.0), beat_s)
-    alone_best = max(running_on, own, key=lambda r: r.confidence)
-    return alone_best if alone_best.confidence >= PLAIN else pair
+    plain = [r for r in (running_on, own) if r.confidence >= PLAIN]
+    return max(plain, key=lambda r: r.depth_db * r.confidence) if plain else pair
 
 
 def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:
@@ -227,7 +229,7 @@ def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight
             if against is not None:
                 known &= sounding > np.nanpercentile(sounding, 90) - SOUNDING_DB
                 curve = curve - sounding
-            if known.sum() < POINTS:
+            if known.sum() < POINTS // 2:
                 continue
             cuts = _cuts(np.where(known, curve, np.nan), trigger)
             view = _folded(cuts, against is None)
