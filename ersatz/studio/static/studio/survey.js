@@ -387,6 +387,12 @@ for (const name of ["click", "drone"]) {
   });
 }
 aid("band").addEventListener("change", (event) => player.setAid("band", event.target.value));
+document.getElementById("bar-here").addEventListener("click", (event) => {
+  const { beats, barS } = player.tracks.reference;
+  const beat = Math.round(player.position() * beats);
+  const seconds = survey.tempo.first_downbeat_s + (beat / beats) * barS;
+  correct(event.target.closest(".fixes").dataset.correct, { what: "bar-one", seconds: seconds.toFixed(5) });
+});
 document.getElementById("hear-kick")?.addEventListener("click", (event) => {
   player.playOnce(event.target.dataset.url).catch(() => {
     document.getElementById("survey-says").textContent = "The kick could not be cut out of this track.";
