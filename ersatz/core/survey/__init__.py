@@ -74,8 +74,8 @@ def survey_audio(
     shared = prepare(audio)
     with ThreadPoolExecutor(1) as beside:
         # What needs no grid is measured on the second core meanwhile.
-        loudness = beside.submit(_measure_loudness, audio)
         powers = beside.submit(fast_powers, shared)
+        loudness = beside.submit(_measure_loudness, audio)
         beside.submit(shared.third_octaves, 0.0, audio.duration_s)
         return _survey(shared, source, corrections, loudness, powers, progress)
 
