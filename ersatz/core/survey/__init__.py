@@ -34,7 +34,7 @@ from ersatz.core.survey.harmony import measure_harmony
 from ersatz.core.survey.hits import find_hits
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.kick import measure_kick
-from ersatz.core.survey.presence import bass_presence, measure_energy, measure_presence
+from ersatz.core.survey.presence import bass_presence, between_kicks, measure_energy, measure_presence
 from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.shared import Shared, prepare
@@ -96,11 +96,12 @@ def _survey(
     tempo = replace(tempo, swing_percent=measure_swing(shared, bars))
     progress("drums and parts", 0.5)
     hits = find_hits(shared, bars, tempo.swing_percent)
-    in_bass = bass_presence(shared, bars, hits)
+    between = between_kicks(shared, bars, hits)
+    in_bass = bass_presence(shared, bars, hits, between)
     energy = measure_energy(shared, bars)
     progress("bass and key", 0.6)
     bass = measure_bass(shared, bars, hits, tuple(in_bass))
-    presence = measure_presence(shared, bars, hits, in_bass, bass)
+    presence = measure_presence(shared, bars, hits, between, in_bass, bass)
     key = _key(shared, bars, bass, corrections)
     harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
     progress("sections", 0.7)

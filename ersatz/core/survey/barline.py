@@ -1,9 +1,9 @@
 """Where is bar 1 beat 1, how many beats has a bar, and which octave of the tempo would a DJ count?
 
-Conventions: places are 16ths of a bar, 0 the first. Method: four kinds of evidence compete at every place of the bar at once.
+Conventions: places are 16ths of a bar, 0 the first. Method: three kinds of evidence compete at every place of the bar at once.
 (1) What hits where: the mean kick, snare and hat of each place against the rhythms of dance music. (2) Sections: the largest
 changes of level fall on bar lines (Vande Veire & De Bie 2018; Zehren, Alunno & Bientinesi 2020). (3) Chords change on bar
-lines. (4) Crashes and impacts stand there. The octave of the tempo is the one whose bars fit a rhythm best: a backbeat on beats two
+lines. The octave of the tempo is the one whose bars fit a rhythm best: a backbeat on beats two
 and four (Schreiber & Müller 2018 on what goes wrong without). The metre is the distance at which bars resemble each other.
 """
 

@@ -110,7 +110,7 @@ def _rises(noise: np.ndarray, times: np.ndarray, hop_s: float) -> np.ndarray:
 
 
 def _hats(rise: np.ndarray, clap: np.ndarray) -> np.ndarray:
-    """Strength of the hats per step: what a clap brings above 8 kHz is taken off where it is known."""
+    """Strength of the hats per step; how strong a hat is gets learned where no clap rings above 8 kHz too."""
     free = clap < 0.3
     reference = float(np.percentile(np.where(free, rise, 0).max(axis=1), 70))
     return np.clip(rise / max(reference, 1e-9), 0, 1)

@@ -23,20 +23,19 @@ ABSENT_DB = 18.0
 PARTIAL_SEMITONES = np.array([-12, 0, 12, 19, 24, 28, 31, 34, 36, 38, 40, 42, 43])
 
 
-def bass_presence(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
-    """Whether a bass plays in each bar, 0..1: needed before its notes can be read."""
-    between = _between_kicks(shared, bars, hits)
+def bass_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.ndarray) -> np.ndarray:
+    """Whether a bass plays in each bar, 0..1: needed before its notes can be read. `between` as between_kicks gives it."""
     return np.minimum(_bass(bars, hits), _level(10 * np.log10(between[shared.rows(20, 155)].sum(axis=0) + 1e-12), 14.0))
 
 
-def measure_presence(shared: Shared, bars: BarTable, hits: Hits, in_bass: np.ndarray, bass: Bass) -> Presence:
+def measure_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.ndarray, in_bass: np.ndarray, bass: Bass) -> Presence:
     rows = {
         "kick": _share_of_hits(hits.kick, 2),
         "clap": _backbeat(hits),
         "hats": _share_of_hits(hits.hats, 3),
         "perc": _percussion(shared, bars, hits),
         "bass": in_bass,
-        "chords": _chords(shared, bars, hits, bass),
+        "chords": _chords(shared, bars, between, bass),
         "lead": _lead(shared, bars),
         "noise": _noise(shared, bars, hits),
     }
@@ -74,7 +73,7 @@ def _backbeat(hits: Hits) -> np.ndarray:
     return np.clip(value / 0.5, 0, 1)
 
 
-def _chords(shared: Shared, bars: BarTable, hits: Hits, bass: Bass) -> np.ndarray:
+def _chords(shared: Shared, bars: BarTable, between: np.ndarray, bass: Bass) -> np.ndarray:
     """Level of the tones from C3 to C6 that no bass note of the bar has among its partials."""
     tones = np.square(bars.means(shared.semitones, TONAL_HOP / TONAL_HZ))
     low, high = 48, 84
@@ -85,12 +84,12 @@ def _chords(shared: Shared, bars: BarTable, hits: Hits, bass: Bass) -> np.ndarra
         rows = note.midi + PARTIAL_SEMITONES - low
         kept[rows[(rows >= 0) & (rows < high - low)], bar] = False
     # What rings between the kicks: a distorted kick has tones of its own.
-    between = _between_kicks(shared, bars, hits)[shared.rows(200, 1700)].sum(axis=0)
+    ringing = between[shared.rows(200, 1700)].sum(axis=0)
     rest = np.where(kept, tones[low - MIDI_LOW : high - MIDI_LOW], 0).sum(axis=0) / np.maximum(kept.sum(axis=0), 1)
-    return np.minimum(_level(10 * np.log10(rest + 1e-12), ABSENT_DB), _level(10 * np.log10(between + 1e-12), ABSENT_DB))
+    return np.minimum(_level(10 * np.log10(rest + 1e-12), ABSENT_DB), _level(10 * np.log10(ringing + 1e-12), ABSENT_DB))
 
 
-def _between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
+def between_kicks(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
     """Power per band and bar in the steps well after a kick, so that what sustains is seen, shape (bands, bars)."""
     power = shared.mid_power + shared.side_power
     steps = bars.step_means(power, shared.hop_s)

@@ -28,8 +28,6 @@ from ersatz.core.survey.hits import SURE, Hits
 POINTS = PER_BEAT
 #: Ducking under this can't be told from the unevenness of music.
 LEAST_DB = 1.5
-#: More than complete ducking: silence between hits, not a ducker.
-MOST_DB = 40.0
 LEAST_BARS = 4
 #: A clap or snare covers what lies under it for so long.
 MASKED_S = 0.09
@@ -91,13 +89,14 @@ def measure_pump(
     free = ~kick & body
     alone = kick & ~body & (np.array(presence.bass) < 0.3)
     best, rate = NOTHING, "1/4"
-    for trigger in _triggers(bars, hits, ducked):
+    triggers = _triggers(bars, hits, ducked)
+    for trigger in triggers:
         reading = _read(masked, envelopes, trigger, ducked, free, alone, round(bars.grid.beat_s, 4))
         # The quarter is the plainer explanation: another must be clearly deeper.
         bonus = 1.25 if best is not NOTHING else 1.0
         if reading.depth_db * reading.confidence > bonus * best.depth_db * best.confidence:
             best, rate = reading, trigger.rate
-    trigger = next(t for t in _triggers(bars, hits, ducked) if t.rate == rate)
+    trigger = next(t for t in triggers if t.rate == rate)
     per_section = []
     for i, (first, length) in enumerate(spans):
         inside = np.zeros(bars.count, bool)
@@ -127,7 +126,7 @@ def no_pump(sections: int) -> Pump:
 
 
 def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
-    """Hypotheses worth testing: every beat, every half beat, every hit of the typical kick pattern."""
+    """Hypotheses worth testing: every beat, every hit of the typical kick pattern."""
     beats = bars.grid.beats_per_bar
     bar = beats * POINTS
     out = [Trigger("1/4", tuple(range(0, bar, POINTS)), (POINTS,) * beats)]

@@ -115,7 +115,7 @@ class Shared:
         frames = frames[: max(1, len(low) // TONAL_HOP + 1)]
         window = np.hanning(TONAL_FRAME).astype(np.float32)
         top = int(2200 / TONAL_HZ * TONAL_FRAME)
-        magnitude = np.abs(fft.rfft(frames * window, axis=1, workers=1)[:, :top]).T.astype(np.float32)
+        magnitude = np.abs(fft.rfft(frames * window, axis=1)[:, :top]).T.astype(np.float32)
         return _median5(magnitude)
 
     @cached_property
@@ -157,7 +157,7 @@ class Shared:
             frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[:: bands.FRAME // 2]
             out = np.empty((bands.BANDS, len(frames)), np.float32)
             for start in range(0, len(frames), 128):
-                block = fft.rfft(frames[start : start + 128] * window, axis=1, workers=1)
+                block = fft.rfft(frames[start : start + 128] * window, axis=1)
                 out[:, start : start + 128] = weights @ (np.square(block.real) + np.square(block.imag)).T
             total = total + out * scale
         return np.asarray(total)

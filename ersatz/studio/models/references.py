@@ -11,10 +11,17 @@ from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.document import Corrections, Survey
 from ersatz.studio.models.documents import Document
-from ersatz.studio.models.owned import Owned
+from ersatz.studio.models.owned import Owned, OwnedQuerySet
 
 #: So many corrections can be taken back one by one.
 MOST_STEPS_BACK = 100
+
+
+class ReferenceManager(models.Manager.from_queryset(OwnedQuerySet)):
+    """Leaves the measurement in the database until it is asked for: only the survey's page needs it beside the survey."""
+
+    def get_queryset(self):
+        return super().get_queryset().defer("measured_json")
 
 
 class Reference(Owned):
@@ -22,6 +29,8 @@ class Reference(Owned):
 
     `corrections_past` holds the earlier corrections, the last one last: taking a step back goes there.
     """
+
+    objects = ReferenceManager()
 
     title = models.CharField(max_length=120)
     file_name = models.CharField(max_length=255)

@@ -24,10 +24,6 @@ class TempoForm(forms.Form):
     )
 
 
-class TapForm(TempoForm):
-    """A tempo tapped by hand."""
-
-
 class BarOneForm(forms.Form):
     """The time of a bar line, seconds into the file."""
 

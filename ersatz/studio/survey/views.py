@@ -21,7 +21,7 @@ from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.forms import BarOneForm, KeyForm, SectionsForm, ShiftForm, TapForm, TempoForm
+from ersatz.studio.survey.forms import BarOneForm, KeyForm, SectionsForm, ShiftForm, TempoForm
 from ersatz.studio.survey.sheet import beside_rows, sheet_of
 
 
@@ -65,15 +65,10 @@ def _last_correction(reference: Reference) -> str | None:
 
 
 def _measured_beside(reference: Reference) -> dict | None:
-    """What the measurement says where the producer says something else, for the drawing."""
+    """Where the measurement has its sections, for the drawing, once the producer has corrected anything."""
     if not reference.corrections or reference.measured is None:
         return None
-    measured = reference.measured
-    return {
-        "bpm": measured.tempo.bpm,
-        "key": str(measured.key.pitch_key),
-        "sections": [[s.label, s.start_bar, s.bars, s.start_s] for s in measured.sections],
-    }
+    return {"sections": [[s.label, s.start_bar] for s in reference.measured.sections]}
 
 
 def drawing(survey: Survey) -> dict:
@@ -125,7 +120,7 @@ def _corrected(what: str, fields: QueryDict, reference: Reference) -> Correction
         return corrections.with_tempo(old, _checked(TempoForm(fields))["bpm"])
     if what == "tapped":
         measured = reference.measured or found
-        return corrections.with_tapped_tempo(old, _checked(TapForm(fields))["bpm"], measured.tempo)
+        return corrections.with_tapped_tempo(old, _checked(TempoForm(fields))["bpm"], measured.tempo)
     if what == "shift":
         moved = _checked(ShiftForm(fields), "Bar 1 moves by whole beats or by milliseconds.")
         return corrections.with_bar_one_moved(old, found, moved["beats"] or 0, moved["ms"] or 0.0)
@@ -182,6 +177,6 @@ def beside(request: HttpRequest, pk: int, other: int) -> HttpResponse:
         **frame("survey", first),
         "other": second,
         "rows": beside_rows(first.survey, second.survey),
-        "drawing": {"a": drawing(first.survey), "b": drawing(second.survey), "names": [first.title, second.title]},
+        "drawing": {"a": drawing(first.survey), "b": drawing(second.survey)},
     }
     return render(request, "studio/beside.html", context)
