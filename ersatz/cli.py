@@ -15,7 +15,6 @@ from typing import Any
 
 from ersatz.core.audio import Audio, write_audio
 from ersatz.core.draft.match import set_loudness, survey_remake
-from ersatz.core.draft.styles import BY_NAME
 from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import write_midi
 from ersatz.core.gap import compare
@@ -23,6 +22,7 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.remake import draft_and_match, remake_file
 from ersatz.core.serial import from_json
 from ersatz.core.song.document import Song
+from ersatz.core.styles import BY_NAME
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Corrections, Survey
 

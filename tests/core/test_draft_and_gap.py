@@ -8,12 +8,12 @@ import pytest
 from ersatz.core.draft import draft_song, match_song
 from ersatz.core.draft.match import survey_remake
 from ersatz.core.draft.patterns import PROGRESSIONS, voicings
-from ersatz.core.draft.styles import STYLES, choose_style
 from ersatz.core.errors import NoTempo, UnusableDocument
 from ersatz.core.gap import compare
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.pitch import Key
+from ersatz.core.styles import STYLES, choose_style
 
 
 def test_the_same_seed_gives_the_same_song_and_another_seed_another(club_survey):

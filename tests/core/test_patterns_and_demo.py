@@ -8,8 +8,8 @@ from scipy import signal
 
 from demo import cold_harbour_relay, ferry_at_four, synth
 from ersatz.core.draft import patterns
-from ersatz.core.draft.styles import BY_NAME, STYLES, kick_family
 from ersatz.core.pitch import Key
+from ersatz.core.styles import BY_NAME, STYLES, kick_family
 
 FOUR = tuple(float(i % 4 == 0) for i in range(16))
 

@@ -8,7 +8,6 @@ from dataclasses import replace
 from typing import cast
 
 from ersatz.core.draft import patterns
-from ersatz.core.draft.styles import Style, choose_style
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
@@ -27,6 +26,7 @@ from ersatz.core.song.document import (
     SongSection,
     Sound,
 )
+from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import Section, Survey
 
 #: A role plays in the bars where the reference's presence reaches this.

@@ -5,25 +5,16 @@ from __future__ import annotations
 
 import random
 
-from ersatz.core.draft.styles import Style
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.pitch import Key
 from ersatz.core.song.document import Note, Pattern
+from ersatz.core.styles import BACKBEATS, KICKS, OPEN_HATS, Style
 
 STEP = TICKS_PER_BEAT // 4
 BAR = TICKS_PER_BEAT * 4
 PHRASE_BARS = 8
 Hit = tuple[int, float]
 
-KICKS: dict[str, tuple[tuple[int, ...], ...]] = {
-    "four": ((0, 4, 8, 12),),
-    "two-step": ((0, 10), (0, 10, 13)),
-    "broken": ((0, 6, 10), (0, 3, 10), (0, 7, 10)),
-    "dembow": ((0, 4, 8, 12),),
-    "half": ((0, 7), (0, 10), (0, 3, 10)),
-}
-BACKBEATS = {"four": (4, 12), "two-step": (4, 12), "broken": (4, 12), "dembow": (3, 6, 11, 14), "half": (4, 12)}
-OPEN_HATS = {"four": (2, 6, 10, 14), "two-step": (6, 14), "broken": (2, 10), "dembow": (2, 10), "half": (14,)}
 CLOSED = (
     (0.8, 0.35, 0.55, 0.4, 0.75, 0.35, 0.6, 0.45, 0.8, 0.35, 0.55, 0.4, 0.75, 0.4, 0.65, 0.5),
     (0.6, 0.0, 0.8, 0.3, 0.6, 0.0, 0.8, 0.0, 0.6, 0.3, 0.8, 0.0, 0.6, 0.0, 0.8, 0.35),

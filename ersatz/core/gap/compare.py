@@ -2,7 +2,8 @@
 
 Tolerances are what practitioners accept as matched: tempo exact, key the same, sections of the same length, loudness within
 0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz to 12 kHz
-in the drop, pump depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point.
+in the drop, pump depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point. Against a
+target made of several tracks whatever lies inside its spread is matched, and a gap is counted from the spread's edge.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ import numpy as np
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
+from ersatz.core.target.document import Span, Spread, balanced, width_above_270_hz
 
 SCHEMA = "ersatz.gap/1"
 LOW_HZ, HIGH_HZ = 40.0, 12_500.0
@@ -24,7 +26,10 @@ CLOSE = 2.0
 
 @dataclass(frozen=True)
 class Figure:
-    """One row: values as the page prints them, numeric difference where there is one, tolerance, verdict."""
+    """One row: values as the page prints them, numeric difference where there is one, tolerance, verdict.
+
+    `span` is what is usual where the reference is a target; the difference then counts from its edge.
+    """
 
     name: str
     unit: str
@@ -33,6 +38,7 @@ class Figure:
     difference: float | None
     tolerance: float | None
     verdict: str  # "matched", "close", "off" or "unknown"
+    span: Span | None = None
 
 
 @dataclass(frozen=True)
@@ -62,29 +68,38 @@ class Gap:
         return next(f for f in self.figures if f.name == name)
 
 
-def compare(reference: Survey, remake: Survey, section: int | None = None) -> Gap:
-    """Figures of the whole track and of one section; `section` is the reference's index, its main one if left out."""
+def compare(reference: Survey, remake: Survey, section: int | None = None, spread: Spread | None = None) -> Gap:
+    """Figures of the whole track and of one section; `section` is the reference's index, its main one if left out.
+
+    `spread` is given where `reference` is the typical track of a target.
+    """
     main = reference.main_section() if section is None else section
     partner = _partner(reference, remake, main)
     mine, theirs = remake.sections[partner], reference.sections[main]
     difference = spectrum_difference(reference, remake, main, partner)
-    inside = _inside()
+
+    def usual(name: str) -> Span | None:
+        return getattr(spread, name) if spread else None
+
+    release_tolerance = 0.2 * max(reference.pump.release_ms, 1.0)
     figures = [
-        _number("Tempo", "BPM", reference.tempo.bpm, remake.tempo.bpm, 0.05),
-        _same("Key", f"{reference.key.tonic} {reference.key.mode}", f"{remake.key.tonic} {remake.key.mode}"),
+        _number("Tempo", "BPM", reference.tempo.bpm, remake.tempo.bpm, 0.05, usual("bpm")),
+        _key(reference, remake, spread),
         _sections(reference, remake),
-        _number("Loudness", "LUFS", reference.loudness.integrated_lufs, remake.loudness.integrated_lufs, 0.5),
-        _number("Loudness here", "LUFS", theirs.loudness_lufs, mine.loudness_lufs, 1.0),
-        _number("Loudness range", "LU", reference.loudness.range_lu, remake.loudness.range_lu, 2.0),
+        _number("Loudness", "LUFS", reference.loudness.integrated_lufs, remake.loudness.integrated_lufs, 0.5,
+                usual("integrated_lufs")),
+        _number("Loudness here", "LUFS", theirs.loudness_lufs, mine.loudness_lufs, 1.0,
+                spread.section_lufs[main] if spread else None),
+        _number("Loudness range", "LU", reference.loudness.range_lu, remake.loudness.range_lu, 2.0, usual("range_lu")),
         _true_peak(reference, remake),
-        Figure("Balance, mean", "dB", None, None, round(float(np.abs(difference[inside]).mean()), 2), 2.0,
-               _verdict(float(np.abs(difference[inside]).mean()), 2.0)),
-        _number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, 1.5),
-        _number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms,
-                0.2 * max(reference.pump.release_ms, 1.0)),
-        _number("Width above 270 Hz", "", _width(reference), _width(remake), 0.1),
-        _number("Mono below", "Hz", reference.stereo.mono_below_hz, remake.stereo.mono_below_hz, 60.0),
-        _number("Swing", "%", reference.tempo.swing_percent, remake.tempo.swing_percent, 1.0),
+        _balance(difference, remake, main, partner, spread),
+        _number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, 1.5, usual("pump_depth_db")),
+        _number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms, release_tolerance,
+                usual("pump_release_ms")),
+        _number("Width above 270 Hz", "", width_above_270_hz(reference), width_above_270_hz(remake), 0.1,
+                usual("width_above_270_hz")),
+        _number("Mono below", "Hz", reference.stereo.mono_below_hz, remake.stereo.mono_below_hz, 60.0, usual("mono_below_hz")),
+        _number("Swing", "%", reference.tempo.swing_percent, remake.tempo.swing_percent, 1.0, usual("swing_percent")),
     ]  # fmt: skip
     return Gap(
         tuple(figures),
@@ -127,13 +142,30 @@ def _verdict(difference: float, tolerance: float) -> str:
     return "close" if size <= CLOSE * tolerance else "off"
 
 
-def _number(name: str, unit: str, reference: float, remake: float, tolerance: float) -> Figure:
-    difference = remake - reference
-    return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), _verdict(difference, tolerance))
+def _number(name: str, unit: str, reference: float, remake: float, tolerance: float, span: Span | None = None) -> Figure:
+    difference = span.beyond(remake) if span else remake - reference
+    return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), _verdict(difference, tolerance), span)
 
 
-def _same(name: str, reference: str, remake: str) -> Figure:
-    return Figure(name, "", reference, remake, None, None, "matched" if reference == remake else "off")
+def _key(reference: Survey, remake: Survey, spread: Spread | None) -> Figure:
+    """Against a target any of its keys is matched; where it has none, any key will do."""
+    theirs, mine = (f"{s.key.tonic} {s.key.mode}" for s in (reference, remake))
+    if spread is None:
+        return Figure("Key", "", theirs, mine, None, None, "matched" if theirs == mine else "off")
+    if not spread.keys:
+        return Figure("Key", "", "any", mine, None, None, "matched")
+    known = any((k.tonic, k.mode) == (remake.key.tonic, remake.key.mode) for k in spread.keys) or theirs == mine
+    return Figure("Key", "", theirs, mine, None, None, "matched" if known else "off")
+
+
+def _balance(difference: np.ndarray, remake: Survey, main: int, partner: int, spread: Spread | None) -> Figure:
+    """Mean distance per third octave, from the reference's level or from the edge of the target's corridor."""
+    if spread is not None:
+        level = balanced(remake.spectrum.per_section[partner].level_db)
+        usual = spread.spectrum[main]
+        difference = np.minimum(0, level - np.array(usual.low)) + np.maximum(0, level - np.array(usual.high))
+    mean = float(np.abs(difference[_inside()]).mean())
+    return Figure("Balance, mean", "dB", None, None, round(mean, 2), 2.0, _verdict(mean, 2.0))
 
 
 def _true_peak(reference: Survey, remake: Survey) -> Figure:
@@ -142,11 +174,6 @@ def _true_peak(reference: Survey, remake: Survey) -> Figure:
     return Figure("True peak", "dBTP", reference.loudness.true_peak_dbtp, remake.loudness.true_peak_dbtp,
                   round(remake.loudness.true_peak_dbtp - reference.loudness.true_peak_dbtp, 2), None,
                   "matched" if over <= 0.0 else "close" if over < 0.3 else "off")  # fmt: skip
-
-
-def _width(survey: Survey) -> float:
-    wide = [b.width for b in survey.stereo.bands if b.low_hz >= 270]
-    return round(float(np.mean(wide)), 3)
 
 
 def _sections(reference: Survey, remake: Survey) -> Figure:

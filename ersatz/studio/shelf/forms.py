@@ -6,7 +6,7 @@ from django import forms
 from django.conf import settings
 
 from ersatz.core.audio import ACCEPTED, ACCEPTED_SUFFIXES
-from ersatz.core.draft.styles import BY_NAME
+from ersatz.core.styles import BY_NAME
 
 
 class UploadForm(forms.Form):
