@@ -25,6 +25,7 @@ from ersatz.core.song.document import Song
 from ersatz.core.styles import BY_NAME
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Corrections, Survey
+from ersatz.core.target import Target, target_of_style, target_of_surveys
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -52,8 +53,15 @@ def _parser() -> argparse.ArgumentParser:
     survey.add_argument("--corrections", type=Path, metavar="FILE")
     survey.set_defaults(run=_survey)
 
-    draft = commands.add_parser("draft", help="write a matched first remake from a survey")
-    draft.add_argument("survey", type=Path)
+    target = commands.add_parser("target", help="find what several surveys, or a style, have in common")
+    target.add_argument("surveys", type=Path, nargs="*", metavar="SURVEY.json")
+    target.add_argument("--style", choices=sorted(BY_NAME), help="instead of surveys")
+    target.add_argument("--title", default="Target")
+    target.add_argument("--json", type=Path, metavar="OUT")
+    target.set_defaults(run=_target)
+
+    draft = commands.add_parser("draft", help="write a matched first remake from a survey or a target")
+    draft.add_argument("survey", type=Path, metavar="SURVEY.json|TARGET.json")
     draft.add_argument("--seed", type=int, default=1)
     draft.add_argument("--style", choices=sorted(BY_NAME))
     draft.add_argument("--out", type=Path, required=True, metavar="SONG.json")
@@ -88,9 +96,21 @@ def _survey(arguments: argparse.Namespace) -> None:
     _write_json(survey.to_json(), arguments.json)
 
 
+def _target(arguments: argparse.Namespace) -> None:
+    if arguments.style and arguments.surveys:
+        raise UnusableDocument("A target is made from surveys or from a style, not from both.")
+    if arguments.style:
+        made = target_of_style(arguments.style)
+    else:
+        surveys = [Survey.from_json(_read_json(path)) for path in arguments.surveys]
+        made = target_of_surveys(surveys, [s.source.file for s in surveys], arguments.title)
+    _write_json(made.to_json(), arguments.json)
+
+
 def _draft(arguments: argparse.Namespace) -> None:
-    survey = Survey.from_json(_read_json(arguments.survey))
-    song = draft_and_match(survey, arguments.seed, arguments.style, progress=_progress("draft"))
+    survey, target = _as_reference(arguments.survey)
+    style = arguments.style or (target and target.style)
+    song = draft_and_match(survey, arguments.seed, style, progress=_progress("draft"))
     _write_json(song.to_json(), arguments.out)
 
 
@@ -117,8 +137,9 @@ def _mixdown(arguments: argparse.Namespace) -> None:
 
 
 def _gap(arguments: argparse.Namespace) -> None:
-    reference, remake = (_as_survey(path) for path in (arguments.reference, arguments.remake))
-    _write_json(compare(reference, remake).to_json(), arguments.json)
+    reference, target = _as_reference(arguments.reference)
+    remake = _as_survey(arguments.remake)
+    _write_json(compare(reference, remake, spread=target and target.spread).to_json(), arguments.json)
 
 
 def _remake(arguments: argparse.Namespace) -> None:
@@ -136,6 +157,16 @@ def _remake(arguments: argparse.Namespace) -> None:
         "figures": {f.name: [f.reference, f.remake, f.difference, f.verdict] for f in made.gap.figures},
     }
     _write_json(report, None)
+
+
+def _as_reference(path: Path) -> tuple[Survey, Target | None]:
+    """A survey, or a target's typical track with the target."""
+    if path.suffix.lower() == ".json":
+        data = _read_json(path)
+        if isinstance(data, dict) and str(data.get("schema", "")).startswith("ersatz.target/"):
+            target = Target.from_json(data)
+            return target.typical, target
+    return _as_survey(path), None
 
 
 def _as_survey(path: Path) -> Survey:

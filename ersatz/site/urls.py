@@ -5,6 +5,7 @@ from django.urls import include, path
 urlpatterns = [
     path("", include("ersatz.studio.shelf.urls")),
     path("", include("ersatz.studio.survey.urls")),
+    path("", include("ersatz.studio.target.urls")),
     path("", include("ersatz.studio.plan.urls")),
     path("", include("ersatz.studio.gap.urls")),
     path("", include("ersatz.studio.handover.urls")),

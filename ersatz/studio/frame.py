@@ -63,7 +63,7 @@ def _rail(
 ) -> list[Step]:  # fmt: skip
     """The steps that exist so far, in order; a step that has nothing to show yet leads to where it starts."""
     shelf = reverse("shelf")
-    survey_url = reverse("survey", args=[reference.pk]) if reference and survey else shelf
+    survey_url = reverse("target" if reference.is_target else "survey", args=[reference.pk]) if reference and survey else shelf
     if remake is None and reference is not None:
         remake = reference.remakes.filter(deleted_at=None).order_by("-created_at").first()
         revision = remake.revision if remake else None
@@ -85,23 +85,21 @@ def _player(
     reference: Reference | None, survey: Survey | None, remake: Remake | None, revision: Revision | None,
     measured: Measurement | None,
 ) -> dict[str, Any] | None:  # fmt: skip
-    if reference is None or survey is None:
-        return None
-    key = reference.listening_key(survey)
-    tracks: dict[str, Any] = {
-        "id": reference.pk,
-        "reference": {
-            "title": reference.title,
-            "url": f"/listen/reference/{reference.pk}/{key}/",
-            "bars": survey.bars,
-            "bpm": survey.tempo.bpm,
-            "beats": survey.tempo.beats_per_bar,
-            "tonicHz": round(midi_hz(DRONE_MIDI + survey.key.pitch_key.pitch_class, survey.key.tuning_cents), 3),
-            "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
-            **loudness_of(survey),
-        },
-        "remake": None,
-    }
+    heard = reference.listened if reference else None
+    heard_survey = survey if heard is reference else heard and heard.survey
+    tracks: dict[str, Any] = {"id": reference and reference.pk, "reference": None, "remake": None}
+    if heard is not None and heard_survey is not None:
+        key = heard.listening_key(heard_survey)
+        tracks["reference"] = {
+            "title": heard.title,
+            "url": f"/listen/reference/{heard.pk}/{key}/",
+            "bars": heard_survey.bars,
+            "bpm": heard_survey.tempo.bpm,
+            "beats": heard_survey.tempo.beats_per_bar,
+            "tonicHz": round(midi_hz(DRONE_MIDI + heard_survey.key.pitch_key.pitch_class, heard_survey.key.tuning_cents), 3),
+            "sections": [[s.label, s.start_bar, s.bars] for s in heard_survey.sections],
+            **loudness_of(heard_survey),
+        }
     if remake is not None and revision is not None:
         song = revision.song
         tracks["remake"] = {
@@ -112,7 +110,7 @@ def _player(
             "sections": [[section_name(song, s.id), bar, s.bars] for bar, s in song.placed()],
             **(loudness_of(measured.survey) if measured else {"lufs": None, "shortTerm": []}),
         }
-    return tracks
+    return tracks if tracks["reference"] or tracks["remake"] else None
 
 
 def loudness_of(survey: Survey) -> dict[str, Any]:

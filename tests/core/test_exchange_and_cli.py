@@ -81,3 +81,16 @@ def test_the_command_runs_as_a_process(tmp_path):
     assert done.returncode == 2
     assert done.stdout == ""
     assert done.stderr.count("\n") == 1
+
+
+def test_target_command_and_gap_against_a_target(club_survey, tmp_path, capsys):
+    survey, target = tmp_path / "survey.json", tmp_path / "target.json"
+    survey.write_text(json.dumps(club_survey.to_json()))
+    assert main(["target", str(survey), str(survey), "--title", "Twice", "--json", str(target)]) == 0
+    document = json.loads(target.read_text())
+    assert (document["schema"], document["title"], len(document["members"])) == ("ersatz.target/1", "Twice", 2)
+    assert main(["gap", str(target), str(survey)]) == 0
+    figures = json.loads(capsys.readouterr().out)["figures"]
+    assert {f["verdict"] for f in figures} == {"matched"}
+    assert main(["target", str(survey)]) == 2
+    assert main(["target", "--style", "grime", str(survey)]) == 2

@@ -139,6 +139,8 @@ def test_a_style_is_a_target_with_its_own_figures(style):
     assert -min(typical.pump.curve_db) == pytest.approx(typical.pump.depth_db, abs=0.01)
     assert spread.pump_release_ms.low <= typical.pump.release_ms <= spread.pump_release_ms.high
     assert np.sum(10 ** (np.array(typical.spectrum.level_db) / 10)) == pytest.approx(1.0, abs=0.01)
+    powers = [10 ** (s.loudness_lufs / 10) for s in typical.sections for _ in range(s.bars)]
+    assert 10 * np.log10(np.mean(powers)) == pytest.approx(style.lufs, abs=0.02)
     drop = typical.drums.patterns[typical.main_section()]
     assert tuple(i for i, v in enumerate(drop.kick) if v) == KICKS[style.kick][0]
     assert typical.sections[-1].end_bar - 1 == typical.bars

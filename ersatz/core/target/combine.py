@@ -229,13 +229,16 @@ def _loudness(surveys: Sequence[Survey], course: np.ndarray, grid: BarGrid) -> L
 
 
 def _patterns(rows: list[Row]) -> tuple[DrumPattern, ...]:
-    """Rows of the most common number of steps; a step is played where half of the members play it."""
+    """Rows of the most common number of steps; a step is played where more than half of the members play it: a step that one of
+    two plays makes a pattern that neither has."""
     out = []
     for place, row in enumerate(rows):
         found = [s.drums.patterns[i] for s, i in row]
         steps = Counter(p.steps_per_bar for p in found).most_common(1)[0][0]
         found = [p for p in found if p.steps_per_bar == steps]
-        played = {name: np.median([getattr(p, name) for p in found], axis=0) for name in ("kick", "clap", "hats")}
+        played = {
+            name: np.percentile([getattr(p, name) for p in found], 50, axis=0, method="lower") for name in ("kick", "clap", "hats")
+        }
         timing = {
             name: tuple(
                 _middle([t for p in found if (t := getattr(p.timing_ms, name)[step]) is not None]) if played[name][step] else None

@@ -73,6 +73,8 @@ ARRANGEMENT = (
     Place("drop", (16, 32, 32), 0.0, ALL),
     Place("outro", (16, 16, 32), -4.0, ("kick", "clap", "hats", "perc")),
 )
+#: How far the lows fall where neither kick nor bass plays.
+NO_LOWS_DB = 12.0
 RISER_BARS, GAP_BEATS = 8, 2.0
 #: The recovery of a ducker, in parts of a beat: shortest, usual, longest.
 RECOVERY_BEATS = (0.5, 0.7, 0.9)
@@ -111,7 +113,7 @@ def _typical(style: Style, tempo: Tempo) -> Survey:
         key=Key("A", "minor", 0.0, (), 0.0),
         sections=sections,
         presence=Presence(tuple(range(1, bars + 1)), **{r: _presence(sections, r) for r in ROLES}),
-        energy=_energy(style, sections),
+        energy=_energy(sections),
         drums=Drums(
             KickPortrait(fundamental, note_name(round(hz_midi(fundamental))), 240.0, -20.0),
             tuple(_pattern(style, i, place) for i, place in enumerate(ARRANGEMENT)),
@@ -143,12 +145,18 @@ def _sections(style: Style, grid: BarGrid) -> tuple[Section, ...]:
                 end_s=round(grid.seconds_of_bar(start + length), 3),
                 confidence=0.5,
                 like=earlier[0] if earlier else None,
-                loudness_lufs=style.lufs + place.lu,
+                loudness_lufs=round(style.lufs + place.lu - _mean_lu(), 2),
                 presence={role: 1.0 if role in place.plays else 0.0 for role in ROLES},
             )
         )
         start += length
     return tuple(out)
+
+
+def _mean_lu() -> float:
+    """Loudness of the whole arrangement against its drops: mean power over the bars."""
+    bars = np.array([p.bars[1] for p in ARRANGEMENT])
+    return float(10 * np.log10(np.average(10 ** (np.array([p.lu for p in ARRANGEMENT]) / 10), weights=bars)))
 
 
 def _bars(sections: tuple[Section, ...], value: Callable[[Section], float]) -> tuple[float, ...]:
@@ -159,9 +167,10 @@ def _presence(sections: tuple[Section, ...], role: str) -> tuple[float, ...]:
     return _bars(sections, lambda s: s.presence[role])
 
 
-def _energy(style: Style, sections: tuple[Section, ...]) -> Energy:
-    full = _bars(sections, lambda s: s.loudness_lufs - style.lufs)
-    low = _bars(sections, lambda s: s.loudness_lufs - style.lufs - (0.0 if s.presence["kick"] or s.presence["bass"] else 12.0))
+def _energy(sections: tuple[Section, ...]) -> Energy:
+    loudest = max(s.loudness_lufs for s in sections)
+    full = _bars(sections, lambda s: s.loudness_lufs - loudest)
+    low = _bars(sections, lambda s: s.loudness_lufs - loudest - (0.0 if s.presence["kick"] or s.presence["bass"] else NO_LOWS_DB))
     return Energy(low, full, full, full)
 
 
@@ -217,8 +226,8 @@ def _loudness(style: Style, sections: tuple[Section, ...], grid: BarGrid) -> Lou
         integrated_lufs=style.lufs,
         range_lu=RANGE_LU[1],
         true_peak_dbtp=TRUE_PEAK_DBTP,
-        max_short_term_lufs=style.lufs + 1.0,
-        max_momentary_lufs=style.lufs + 2.0,
+        max_short_term_lufs=max(course),
+        max_momentary_lufs=max(course) + 1.0,
         short_term=tuple(ShortTerm(round((i + 0.5) * grid.bar_s + 1.5, 2), lufs) for i, lufs in enumerate(course)),
         plr_db=TRUE_PEAK_DBTP - style.lufs,
     )

@@ -8,10 +8,13 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET
 
 from ersatz.core.gap import Figure, compare
+from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
+from ersatz.core.target import Target
 from ersatz.studio.frame import frame, latest_measurement, loudness_of
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
+from ersatz.studio.target.views import span_text, spectrum_corridor
 
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
@@ -33,13 +36,15 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
     if measured is not None:
         mine = measured.survey
         section = _section(request, reference)
-        found = compare(reference, mine, section)
+        target = remake.reference.target
+        found = compare(reference, mine, section, target and target.spread)
         context |= {
             "section": section,
             "section_name": _name(reference, section),
             "rows": [_row(f) for f in found.figures],
             "matched": sum(f.verdict == "matched" for f in found.figures),
-            "drawing": _drawing(reference, mine, found),
+            "drawing": _drawing(reference, mine, found) | {"corridors": target and _corridors(target, reference, section)},
+            "is_target": target is not None,
         }
     return render(request, "studio/gap.html", context)
 
@@ -69,7 +74,9 @@ def _row(figure: Figure) -> dict:
             shown = shown.lstrip("+-")
         return shown.replace("-", "−")
 
+    usual = figure.span and span_text(figure.span, DECIMALS[figure.unit])
     return {
+        "usual": usual,
         "name": figure.name,
         "unit": figure.unit,
         "reference": text(figure.reference),
@@ -78,6 +85,17 @@ def _row(figure: Figure) -> dict:
         "tolerance": "" if figure.tolerance is None else f"within {text(figure.tolerance)} {figure.unit}".strip(),
         "verdict": figure.verdict,
         "mark": MARKS[figure.verdict],
+    }
+
+
+def _corridors(target: Target, typical: Survey, section: int) -> dict:
+    """What is usual, at each point of the curves: [low, high]."""
+    spread = target.spread
+    return {
+        "spectrum": spectrum_corridor(target, typical, section),
+        "pump": to_json(spread.pump_curve),
+        "loudness": to_json(spread.loudness_course),
+        "width": to_json(spread.width),
     }
 
 

@@ -23,6 +23,7 @@ from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Measurement
 from ersatz.studio.renders import render_cache
+from ersatz.studio.target.make import follow_corrections
 
 log = logging.getLogger(__name__)
 #: A worker that hasn't been heard from for this long is taken to be gone.
@@ -125,6 +126,7 @@ def _survey(job: Job, report: Progress) -> None:
     reference.kick_path.unlink(missing_ok=True)
     reference.problem = ""
     reference.save(update_fields=["survey_json", "problem"])
+    follow_corrections(reference)
 
 
 def _draft(job: Job, report: Progress) -> None:
@@ -133,7 +135,7 @@ def _draft(job: Job, report: Progress) -> None:
     survey = remake.reference.survey
     assert survey is not None
     song = draft_and_match(survey, remake.seed, remake.style or None, remake.title, render_cache(), report)
-    remake.start(song, "Drafted from the reference")
+    remake.start(song, "Drafted from the target" if remake.reference.is_target else "Drafted from the reference")
     # The draft can be heard and changed while it is measured.
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 

@@ -1,4 +1,4 @@
-"""A reference: an audio file with its survey."""
+"""A reference: an audio file with its survey, or a target that stands in its place."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from django.db import models
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.document import Corrections, Survey
+from ersatz.core.target import Target
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned, OwnedQuerySet
 
@@ -17,7 +18,19 @@ from ersatz.studio.models.owned import Owned, OwnedQuerySet
 MOST_STEPS_BACK = 100
 
 
-class ReferenceManager(models.Manager.from_queryset(OwnedQuerySet)):
+class ReferenceQuerySet(OwnedQuerySet):
+    def surveyed(self) -> ReferenceQuerySet:
+        return self.filter(survey_json__isnull=False)
+
+    def tracks(self) -> ReferenceQuerySet:
+        """Those that are audio files."""
+        return self.filter(target_json__isnull=True)
+
+    def targets(self) -> ReferenceQuerySet:
+        return self.filter(target_json__isnull=False)
+
+
+class ReferenceManager(models.Manager.from_queryset(ReferenceQuerySet)):
     """Leaves the measurement in the database until it is asked for: only the survey's page needs it beside the survey."""
 
     def get_queryset(self):
@@ -28,6 +41,9 @@ class Reference(Owned):
     """`measured_json` is the survey as measured, `corrections_json` what the producer said over it, `survey_json` both together.
 
     `corrections_past` holds the earlier corrections, the last one last: taking a step back goes there.
+
+    A target has no file: `target_json` is its document, `survey_json` its typical track in the chosen tempo and key, `members` the
+    references that it was made from and `heard` the one that is listened to in its place.
     """
 
     objects = ReferenceManager()
@@ -39,10 +55,15 @@ class Reference(Owned):
     measured_json = models.JSONField(null=True, blank=True)
     corrections_json = models.JSONField(default=dict, blank=True)
     corrections_past = models.JSONField(default=list, blank=True)
+    target_json = models.JSONField(null=True, blank=True)
+    members = models.ManyToManyField("self", symmetrical=False, related_name="member_of", blank=True)
+    heard = models.ForeignKey("self", null=True, blank=True, on_delete=models.SET_NULL, related_name="heard_for")
     #: The survey as the core's document, or None.
     survey = Document("survey_json", Survey.from_json)
     #: The same without the producer's corrections.
     measured = Document("measured_json", Survey.from_json)
+    #: What the target's tracks have in common, or None for a track.
+    target = Document("target_json", Target.from_json)
     #: Why the last survey gave nothing, for the shelf.
     problem = models.CharField(max_length=400, blank=True)
 
@@ -66,6 +87,21 @@ class Reference(Owned):
     def kick_path(self) -> Path:
         """The kick's portrait as sound."""
         return self.folder / "kick.wav"
+
+    @property
+    def is_target(self) -> bool:
+        return self.target_json is not None
+
+    @property
+    def listened(self) -> Reference | None:
+        """The track whose audio is heard: itself, or the one chosen for a target."""
+        return self.heard if self.is_target else self
+
+    def hold_target(self, target: Target) -> None:
+        """Keep a target with its typical track in the chosen tempo and key."""
+        self.target_json = target.to_json()
+        self.survey_json = target.chosen(self.corrections).to_json()
+        self.save()
 
     @property
     def corrections(self) -> Corrections:

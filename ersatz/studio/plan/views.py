@@ -12,6 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 from ersatz.core.errors import ErsatzError
 from ersatz.core.song.edits import parse_edit, section_name
 from ersatz.core.survey.document import ROLES, Survey
+from ersatz.core.target import Target
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision, StaleRevision
@@ -28,7 +29,10 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
         context["failed"] = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
         return render(request, "studio/drafting.html", context)
     survey = remake.reference.survey
-    context["drawing"] = {**state(remake, revision), "reference": reference_plan(survey) if survey else None}
+    context["drawing"] = {
+        **state(remake, revision),
+        "reference": reference_plan(survey, remake.reference.target) if survey else None,
+    }
     return render(request, "studio/plan.html", context)
 
 
@@ -63,10 +67,13 @@ def state(remake: Remake, revision: Revision) -> dict:
     }  # fmt: skip
 
 
-def reference_plan(survey: Survey) -> dict:
+def reference_plan(survey: Survey, target: Target | None) -> dict:
+    """`usual` says how long a target's sections are elsewhere."""
+    lengths = target.spread.section_bars if target else ()
     return {
         "bars": survey.bars,
         "sections": [{"label": s.label, "start": s.start_bar, "bars": s.bars} for s in survey.sections],
+        "usual": [[span.low, span.high] for span in lengths],
         "presence": {role: list(survey.presence.of(role)) for role in ROLES},
     }
 

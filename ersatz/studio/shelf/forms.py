@@ -35,4 +35,4 @@ class TitleForm(forms.Form):
 
 class DraftForm(forms.Form):
     seed = forms.IntegerField(min_value=1, max_value=999_999, required=False)
-    style = forms.ChoiceField(choices=[("", "fits the reference"), *((s.name, s.title) for s in BY_NAME.values())], required=False)
+    style = forms.ChoiceField(choices=[("", "style that fits"), *((s.name, s.title) for s in BY_NAME.values())], required=False)

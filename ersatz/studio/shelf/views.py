@@ -17,6 +17,7 @@ from ersatz.studio.frame import frame, latest_measurement, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
 from ersatz.studio.shelf.forms import DraftForm, TitleForm, UploadForm
+from ersatz.studio.target.views import spans
 
 SORTS = {"newest": "-created_at", "title": "title"}
 
@@ -62,7 +63,10 @@ def _row(reference: Reference) -> dict:
     remakes = [r for r in reference.remakes.all() if r.deleted_at is None]
     return {
         "reference": reference,
+        "url": survey and reverse("target" if reference.is_target else "survey", args=[reference.pk]),
         "survey": survey,
+        "target": reference.target,
+        "spans": reference.target and spans(reference.target),
         "key": survey and str(survey.key.pitch_key),
         "portrait": survey and portrait(survey),
         "job": unfinished_job(reference=reference, kind=Job.Kind.SURVEY),
@@ -171,7 +175,7 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
         reference=reference,
         title=f"Remake of {reference.title}"[:110] + (f" {count + 1}" if count else ""),
         seed=chosen.get("seed") or count + 1,
-        style=chosen.get("style") or "",
+        style=chosen.get("style") or (reference.target and reference.target.style) or "",
     )
     start_job(request.user, Job.Kind.DRAFT, remake=remake)
     return redirect("plan", pk=remake.pk)

@@ -29,6 +29,8 @@ from ersatz.studio.survey.sheet import beside_rows, sheet_of
 @require_GET
 def survey(request: HttpRequest, pk: int) -> HttpResponse:
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
+    if reference.is_target:
+        return redirect("target", pk=pk)
     found = reference.survey
     if found is None:
         return redirect("shelf")
@@ -47,7 +49,7 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "measured": reference.measured,
         "last_correction": _last_correction(reference),
         "labels": LABELS,
-        "others": Reference.objects.of(request.user).exclude(survey_json=None).exclude(pk=pk).only("pk", "title"),
+        "others": Reference.objects.of(request.user).tracks().surveyed().exclude(pk=pk).only("pk", "title"),
         "job": unfinished_job(reference=reference, kind=Job.Kind.SURVEY),
         "ask_tempo": request.GET.get("ask") == "tempo",
         "tonics": TONICS,
@@ -86,7 +88,7 @@ def drawing(survey: Survey) -> dict:
 @login_required
 @require_GET
 def download(request: HttpRequest, pk: int) -> HttpResponse:
-    reference = get_object_or_404(Reference.objects.of(request.user).exclude(survey_json=None), pk=pk)
+    reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     response = JsonResponse(reference.survey_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
     response["Content-Disposition"] = f'attachment; filename="reference-{pk}.survey.json"'
     return response
@@ -96,7 +98,7 @@ def download(request: HttpRequest, pk: int) -> HttpResponse:
 @require_POST
 def correct(request: HttpRequest, pk: int) -> HttpResponse:
     """Lay one correction over the measurement and survey again; `what` names it."""
-    reference = get_object_or_404(Reference.objects.of(request.user).exclude(survey_json=None), pk=pk)
+    reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     what = request.POST.get("what", "")
     try:
         if what == "back":
@@ -145,7 +147,7 @@ def _checked(form: Form, sentence: str | None = None) -> dict[str, Any]:
 @require_GET
 def kick(request: HttpRequest, pk: int) -> HttpResponse:
     """The kick's portrait as a WAV file, made when first asked for."""
-    reference = get_object_or_404(Reference.objects.of(request.user).exclude(survey_json=None), pk=pk)
+    reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     found = reference.survey
     if found is None or found.drums.kick is None:
         raise Http404
@@ -161,7 +163,7 @@ def kick(request: HttpRequest, pk: int) -> HttpResponse:
 @require_GET
 def sheet(request: HttpRequest, pk: int) -> HttpResponse:
     """The survey on paper."""
-    reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
+    reference = get_object_or_404(Reference.objects.of(request.user).tracks(), pk=pk)
     if reference.survey is None:
         return redirect("shelf")
     return render(request, "studio/sheet.html", {"reference": reference, **sheet_of(reference.survey)})
@@ -171,7 +173,7 @@ def sheet(request: HttpRequest, pk: int) -> HttpResponse:
 @require_GET
 def beside(request: HttpRequest, pk: int, other: int) -> HttpResponse:
     """Two references on one page."""
-    of_mine = Reference.objects.of(request.user).exclude(survey_json=None)
+    of_mine = Reference.objects.of(request.user).tracks().surveyed()
     first, second = (get_object_or_404(of_mine, pk=k) for k in (pk, other))
     context = {
         **frame("survey", first),

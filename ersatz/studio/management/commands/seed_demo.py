@@ -1,4 +1,4 @@
-"""The demo scenario: two references made here, surveyed, and a remake of the first, drafted and measured."""
+"""The demo scenario: two references made here, surveyed, a target of both, and a remake of the first, drafted and measured."""
 
 from __future__ import annotations
 
@@ -15,9 +15,11 @@ from demo.references import write_references
 from ersatz.studio.jobs import work
 from ersatz.studio.middleware import LOCAL_USER
 from ersatz.studio.models import Job, Reference, Remake
+from ersatz.studio.target.make import make_target
 
 REMAKE_TITLE = "Lighthouse Shift"
 REMADE = "Ferry at Four"
+TARGET_TITLE = "Pier Nine nights"
 
 
 class Command(BaseCommand):
@@ -31,6 +33,7 @@ class Command(BaseCommand):
         paths = write_references(Path(settings.HOME) / "demo")
         for path in paths:
             self._reference(user, path)
+        self._target(user)
         reference = Reference.objects.get(owner=user, title=REMADE)
         remake, _ = Remake.objects.get_or_create(owner=user, reference=reference, defaults={"title": REMAKE_TITLE})
         self._run(Job.Kind.DRAFT, f"Drafting “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
@@ -46,6 +49,10 @@ class Command(BaseCommand):
         if not reference.audio_path.exists():
             shutil.copyfile(path, reference.audio_path)
         self._run(Job.Kind.SURVEY, f"Surveying “{path.stem}”", user, reference=reference)
+
+    def _target(self, user) -> None:
+        if not Reference.objects.targets().filter(owner=user, title=TARGET_TITLE).exists():
+            make_target(user, TARGET_TITLE, list(Reference.objects.of(user).tracks().order_by("title")))
 
     def _run(self, kind: str, sentence: str, user, reference: Reference, remake: Remake | None = None) -> None:
         self._say(sentence)

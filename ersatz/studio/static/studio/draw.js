@@ -34,6 +34,12 @@ export function refCurve(points, floor) {
   return [el("path", { class: "refarea", d: `${line}L${last[0]} ${floor}L${points[0][0]} ${floor}Z` }), el("path", { class: "refline", d: line })];
 }
 
+/** What is usual, hatched from `low` to `high`, with the typical curve as a line through it. */
+export function corridor(low, high, middle) {
+  const edges = [low, high].map((points) => el("path", { class: "edge", d: path(points) }));
+  return [el("path", { class: "refarea", d: `${path(high)}L${path([...low].reverse()).slice(1)}Z` }), ...edges, el("path", { class: "refline", d: path(middle) })];
+}
+
 export const ownCurve = (points) => el("path", { class: "ownline", d: path(points) });
 
 /** A label that stays readable on hatching. */

@@ -1,6 +1,6 @@
 // The gap: both inks on one bar axis, one frequency axis, one beat axis. What shows between them is the gap.
 
-import { BarAxis, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
+import { BarAxis, corridor, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 
 const gap = readJson("drawing");
@@ -34,13 +34,15 @@ function spectrum() {
   const inside = gap.hz.map((hz, i) => i).filter((i) => gap.hz[i] >= 25);
   node.append(...grid);
   for (let db = 0; db > -46; db -= 10) node.append(text(0, y(top + db) + 4, minus(Math.round(top + db)), { class: "s" }));
-  node.append(...refCurve(inside.map((i) => [x(gap.hz[i]), y(reference[i])]), bottom));
+  const curve = (levels) => inside.map((i) => [x(gap.hz[i]), y(levels[i])]);
+  const usual = gap.corridors?.spectrum;
+  node.append(...(usual ? corridor(curve(usual.low), curve(usual.high), curve(reference)) : refCurve(curve(reference), bottom)));
   node.append(ownCurve(inside.map((i) => [x(gap.hz[i]), y(remake[i])])));
   let lastX = -99;
   for (const i of inside) {
-    const difference = gap.differenceDb[i];
+    const difference = usual ? Math.min(0, remake[i] - usual.low[i]) + Math.max(0, remake[i] - usual.high[i]) : gap.differenceDb[i];
     if (gap.hz[i] < 40 || gap.hz[i] > 12500 || Math.abs(difference) < WORTH_SAYING_DB) continue;
-    const at = x(gap.hz[i]), a = y(reference[i]), b = y(remake[i]);
+    const at = x(gap.hz[i]), a = y(remake[i] - difference), b = y(remake[i]);
     node.append(el("line", { class: "lookline", x1: at, x2: at, y1: a, y2: b, "stroke-width": 2 }));
     if (at - lastX > 34) {
       node.append(text(at, Math.min(a, b) - 6, `${difference > 0 ? "+" : ""}${minus(difference.toFixed(1))}`, { "text-anchor": "middle", "font-weight": 600 }));
@@ -53,13 +55,15 @@ function pump() {
   const node = svg("gap-pump");
   const { width, height } = fresh(node);
   const bottom = height - 16, left = 26;
-  const deepest = Math.max(6, gap.reference.pumpDepthDb, gap.remake.pumpDepthDb) * 1.1;
+  const usual = gap.corridors?.pump;
+  const deepest = Math.max(6, gap.reference.pumpDepthDb, gap.remake.pumpDepthDb, ...(usual?.low.map((v) => -v) ?? [])) * 1.1;
   const y = (v) => 6 + (-v / deepest) * (bottom - 8);
   const points = (curve) => curve.map((v, i) => [left + (i / (curve.length - 1)) * (width - left - 4), y(v)]);
   for (let db = 0; db < deepest; db += deepest > 14 ? 6 : 3) {
     node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(-db), y2: y(-db) }), text(0, y(-db) + 4, db ? `−${db}` : "0", { class: "s" }));
   }
-  node.append(...refCurve(points(gap.reference.pumpDb), bottom), ownCurve(points(gap.remake.pumpDb)));
+  const theirs = points(gap.reference.pumpDb);
+  node.append(...(usual ? corridor(points(usual.low), points(usual.high), theirs) : refCurve(theirs, bottom)), ownCurve(points(gap.remake.pumpDb)));
   for (let k = 0; k < 4; k += 1) node.append(text(left + (k / 4) * (width - left - 4), height - 3, `${Math.round((k / 4) * gap.beatMs)}${k ? "" : " ms"}`, { class: "s" }));
 }
 
@@ -73,7 +77,10 @@ function loudness() {
   const points = (course) => course.filter(([bar]) => bar >= 1 && bar <= axis.bars + 1).map(([bar, v]) => [axis.x(bar), y(v)]);
   for (const db of [0, 6, 12]) node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(top - 1 - db), y2: y(top - 1 - db) }), text(0, y(top - 1 - db) + 4, minus(Math.round(top - 1 - db)), { class: "s" }));
   const theirs = points(gap.reference.shortTerm), mine = points(gap.remake.shortTerm);
-  if (theirs.length > 1) node.append(...refCurve(theirs, bottom));
+  const usual = gap.corridors?.loudness;
+  const steps = (values) => values.flatMap((v, i) => [[axis.x(i + 1), y(v)], [axis.x(i + 2), y(v)]]);
+  if (usual) node.append(...corridor(steps(usual.low), steps(usual.high), theirs));
+  else if (theirs.length > 1) node.append(...refCurve(theirs, bottom));
   if (mine.length > 1) node.append(ownCurve(mine));
   for (let bar = 1; bar <= axis.bars; bar += 32) node.append(text(axis.x(bar), height - 3, bar, { class: "s" }));
 }

@@ -1,7 +1,7 @@
 // The plan: both section rows on one bar axis, parts by section, every cell a switch. The server keeps the song; this page
 // sends edits with the revision they were made on and draws what comes back.
 
-import { BarAxis, el, fresh, playhead, readJson, redrawn, sectionRow } from "./draw.js";
+import { BarAxis, el, fresh, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
 import { editTitle } from "./title.js";
@@ -26,6 +26,11 @@ function draw() {
   const a = axis();
   svg.append(...a.ticks(0));
   if (reference) svg.append(...sectionRow(a, reference.sections.map((s) => [s.label, s.start, s.bars]), 18, 28, "ref"));
+  (reference?.usual ?? []).forEach(([low, high], i) => {
+    const { start, bars: length, label: kind } = reference.sections[i];
+    const said = low === high ? `${low}` : `${low}–${high}`;
+    if (a.x(start + length) - a.x(start) > (said.length + kind.length + 2) * 7 + 22) svg.append(...label(a.x(start + length) - said.length * 6.4 - 9, 37, said, { class: "s" }));
+  });
   svg.append(...sectionRow(a, song.sections.map((s) => [s.label, s.start, s.bars]), 50, 28, "own", (i) => player.seek(song.sections[i].start - 1)));
   const here = player.sectionAt();
   if (here >= 0 && song.sections[here]) {

@@ -44,7 +44,8 @@ class Track {
 export class Player {
   constructor(data) {
     this.id = data.id;
-    this.tracks = { reference: new Track("reference", data.reference) };
+    this.tracks = {};
+    if (data.reference) this.tracks.reference = new Track("reference", data.reference);
     if (data.remake) this.tracks.remake = new Track("remake", data.remake);
     this.heard = data.remake ? "remake" : "reference";
     this.bar = 0;
@@ -52,7 +53,7 @@ export class Player {
     this.isPlaying = false;
     /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
     this.aids = { click: false, drone: false, band: "" };
-    this.tonicHz = data.reference.tonicHz ?? 0;
+    this.tonicHz = data.reference?.tonicHz ?? 0;
     this.tones = [];
     this.segments = [];
     this.watchers = new Map();
@@ -73,7 +74,7 @@ export class Player {
 
   get inParallel() {
     const { reference, remake } = this.tracks;
-    return Boolean(remake) && Math.abs(reference.bpm - remake.bpm) < 1e-6;
+    return Boolean(reference && remake) && Math.abs(reference.bpm - remake.bpm) < 1e-6;
   }
 
   /** Index of the section at a bar position, -1 after the end. */
@@ -246,7 +247,7 @@ export class Player {
   /** Reference less remake in dB, null until the remake is measured: the louder one comes down by it. */
   offsetDb() {
     const { reference, remake } = this.tracks;
-    if (!remake) return 0;
+    if (!remake || !reference) return 0;
     const a = this.loudness(reference), b = this.loudness(remake);
     return a == null || b == null ? null : a - b;
   }

@@ -1,14 +1,12 @@
 // The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
 
-import { BarAxis, el, frequencyAxis, fresh, label, minus, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
+import { BarAxis, el, frequencyAxis, fresh, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
+import { drumSteps, energyRows, eventMarks, keyBars, presenceRows, TONICS } from "./pictures.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
-const PITCHES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
-const TONICS = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
-const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 let picked = survey.main;
 
 function tempoEvidence() {
@@ -26,18 +24,6 @@ function tempoEvidence() {
     const i = bpm.findIndex((v) => v >= b);
     if (i >= 0) node.append(text(i * step, height - 1, b, { class: "s", "text-anchor": "middle" }));
   }
-}
-
-function keyEvidence() {
-  const node = svg("key-evidence");
-  const { width, height } = fresh(node);
-  const step = width / 12;
-  const tonic = TONICS.indexOf(survey.key.tonic);
-  survey.key.chroma.forEach((v, i) => {
-    const tall = Math.max(1, v * (height - 15));
-    node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
-    node.append(text(i * step + step / 2 - 1, height - 2, PITCHES[i], { class: "s", "text-anchor": "middle" }));
-  });
 }
 
 function loudnessEvidence() {
@@ -75,27 +61,9 @@ function score() {
   node.append(...axis.ticks(0));
   const sections = survey.sections.map((s) => [s.label, s.start_bar, s.bars]);
   node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
-  const bands = [["high", survey.energy.high_db, 50], ["mid", survey.energy.mid_db, 77], ["low", survey.energy.low_db, 104]];
-  for (const [name, values, top] of bands) {
-    const loudest = Math.max(...values);
-    const points = values.flatMap((v, i) => {
-      const y = top + 24 - Math.max(0, 1 - (loudest - v) / 30) * 22;
-      return [[axis.x(i + 1), y], [axis.x(i + 2), y]];
-    });
-    node.append(text(0, top + 20, name, { class: "s" }), ...refCurve(points, top + 24));
-  }
-  ROWS.forEach(([role, name], row) => {
-    const base = 152 + row * 20;
-    node.append(text(0, base, name, { class: "s" }));
-    node.append(el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }));
-    survey.presence[role].forEach((v, i) => {
-      if (v < 0.08) return;
-      const tall = 3 + v * 12;
-      node.append(el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall }));
-    });
-  });
+  node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152));
   if (survey.measured) node.append(...measuredSections(axis));
-  node.append(...eventMarks(axis));
+  node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar));
   const s = survey.sections[picked];
   node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
   playhead(node, axis, 0, height, player, [0, 16]);
@@ -108,24 +76,6 @@ function measuredSections(axis) {
     const line = el("line", { class: "measured", x1: axis.x(start), x2: axis.x(start), y1: 13, y2: 47 });
     line.append(el("title", {}, `measured: ${label} from bar ${start}`));
     return line;
-  });
-}
-
-/** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
-function eventMarks(axis) {
-  const shapes = {
-    riser: (x, w) => `M${x} 50L${x + w} 44V50Z`,
-    fall: (x, w) => `M${x} 44L${x + w} 50H${x}Z`,
-    "snare roll": (x, w) => Array.from({ length: Math.max(2, Math.round(w / 4)) }, (_, i) => `M${x + i * 4} 50V${49 - Math.min(5, i)}`).join(""),
-    gap: (x, w) => `M${x} 44H${x + Math.max(3, w)}V50H${x}Z`,
-    impact: (x) => `M${x} 43l3 7h-6Z`,
-    sweep: (x, w) => `M${x} 47H${x + w}`,
-  };
-  return survey.events.map((e) => {
-    const x = axis.x(e.start_bar);
-    const mark = el("path", { class: e.kind === "gap" ? "refline" : "event", d: shapes[e.kind](x, axis.x(e.start_bar + e.beats / survey.tempo.beats_per_bar) - x) });
-    mark.append(el("title", {}, `${e.kind}, bar ${Math.floor(e.start_bar)}, ${e.beats} beats`));
-    return mark;
   });
 }
 
@@ -200,7 +150,7 @@ function details() {
   document.getElementById("section-label").value = s.label;
   document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
   document.getElementById("section-split").disabled = s.bars < 2;
-  drums();
+  drumSteps(svg("detail-drums"), survey.drums.patterns[picked]);
   bass();
   spectrum();
   chords();
@@ -245,34 +195,6 @@ function kick() {
   node.append(...refCurve(level, floor));
   const pitch = portrait.pitch.map(([ms, hz]) => [x(ms), y(hz)]);
   if (pitch.length > 1) node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path(pitch) }));
-}
-
-function drums() {
-  const node = svg("detail-drums");
-  const { width } = fresh(node);
-  const pattern = survey.drums.patterns[picked];
-  const left = 44, step = (width - left) / 16;
-  ["kick", "clap", "hats"].forEach((name, row) => {
-    const y = 4 + row * 34;
-    node.append(text(0, y + 19, name, { class: "s" }));
-    for (let i = 0; i < 16; i += 1) {
-      const x = left + i * step;
-      node.append(el("rect", { fill: "none", class: "grid", x, y, width: step - 3, height: 27, "stroke-width": i % 4 === 0 ? 1.8 : 1 }));
-      const strength = pattern[name][i];
-      if (strength > 0) {
-        const tall = Math.max(5, 27 * strength);
-        node.append(el("rect", { class: "refbox", x, y: y + 27 - tall, width: step - 3, height: tall }));
-        const ms = pattern.timing_ms[name][i];
-        if (ms !== null && Math.abs(ms) >= 2) {
-          const at = x + (step - 3) / 2 + Math.max(-1, Math.min(1, ms / 30)) * (step - 3) / 2;
-          const mark = el("line", { class: "lookline", x1: at, x2: at, y1: y, y2: y + 27, "stroke-width": 2 });
-          mark.append(el("title", {}, `${minus(ms)} ms`));
-          node.append(mark);
-        }
-      }
-    }
-  });
-  [1, 2, 3, 4].forEach((beat) => node.append(text(left + (beat - 1) * 4 * step, 114, beat, { class: "s" })));
 }
 
 function bass() {
@@ -454,7 +376,7 @@ for (const group of document.querySelectorAll(".fixes, .tools")) {
 
 redrawn(() => {
   tempoEvidence();
-  keyEvidence();
+  keyBars(svg("key-evidence"), survey.key);
   loudnessEvidence();
   pumpEvidence();
   score();

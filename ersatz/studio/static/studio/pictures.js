@@ -1,0 +1,89 @@
+// Small pictures of a survey, in the reference's ink: what the Survey of a track and the page of a target both show.
+
+import { el, fresh, minus, refCurve, text } from "./draw.js";
+
+export const TONICS = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
+const PITCHES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
+const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
+
+/** Strength of the twelve pitch classes, the tonic solid. */
+export function keyBars(node, key) {
+  const { width, height } = fresh(node);
+  const step = width / 12;
+  const tonic = TONICS.indexOf(key.tonic);
+  key.chroma.forEach((v, i) => {
+    const tall = Math.max(1, v * (height - 15));
+    node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
+    node.append(text(i * step + step / 2 - 1, height - 2, PITCHES[i], { class: "s", "text-anchor": "middle" }));
+  });
+}
+
+/** Level per bar in three bands, each in a lane of 27 px from `top` on. */
+export function energyRows(axis, energy, top) {
+  return [["high", energy.high_db], ["mid", energy.mid_db], ["low", energy.low_db]].flatMap(([name, values], lane) => {
+    const floor = top + lane * 27 + 24;
+    const loudest = Math.max(...values);
+    const points = values.flatMap((v, i) => {
+      const y = floor - Math.max(0, 1 - (loudest - v) / 30) * 22;
+      return [[axis.x(i + 1), y], [axis.x(i + 2), y]];
+    });
+    return [text(0, floor - 4, name, { class: "s" }), ...refCurve(points, floor)];
+  });
+}
+
+/** What plays per bar: a row of 20 px per role, the first one's baseline at `top`. */
+export function presenceRows(axis, presence, top) {
+  return ROWS.flatMap(([role, name], row) => {
+    const base = top + row * 20;
+    const bars = presence[role].map((v, i) => {
+      if (v < 0.08) return null;
+      const tall = 3 + v * 12;
+      return el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall });
+    });
+    return [text(0, base, name, { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...bars.filter(Boolean)];
+  });
+}
+
+/** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
+export function eventMarks(axis, events, beats) {
+  const shapes = {
+    riser: (x, w) => `M${x} 50L${x + w} 44V50Z`,
+    fall: (x, w) => `M${x} 44L${x + w} 50H${x}Z`,
+    "snare roll": (x, w) => Array.from({ length: Math.max(2, Math.round(w / 4)) }, (_, i) => `M${x + i * 4} 50V${49 - Math.min(5, i)}`).join(""),
+    gap: (x, w) => `M${x} 44H${x + Math.max(3, w)}V50H${x}Z`,
+    impact: (x) => `M${x} 43l3 7h-6Z`,
+    sweep: (x, w) => `M${x} 47H${x + w}`,
+  };
+  return events.map((e) => {
+    const x = axis.x(e.start_bar);
+    const mark = el("path", { class: e.kind === "gap" ? "refline" : "event", d: shapes[e.kind](x, axis.x(e.start_bar + e.beats / beats) - x) });
+    mark.append(el("title", {}, `${e.kind}, bar ${Math.floor(e.start_bar)}, ${e.beats} beats`));
+    return mark;
+  });
+}
+
+/** One bar of kick, clap and hats: strength as height, off-grid timing as a line across the step. */
+export function drumSteps(node, pattern) {
+  const { width } = fresh(node);
+  const steps = pattern.steps_per_bar, perBeat = 4;
+  const left = 44, step = (width - left) / steps;
+  ["kick", "clap", "hats"].forEach((name, row) => {
+    const y = 4 + row * 34;
+    node.append(text(0, y + 19, name, { class: "s" }));
+    for (let i = 0; i < steps; i += 1) {
+      const x = left + i * step;
+      node.append(el("rect", { fill: "none", class: "grid", x, y, width: step - 3, height: 27, "stroke-width": i % perBeat === 0 ? 1.8 : 1 }));
+      const strength = pattern[name][i];
+      if (!(strength > 0)) continue;
+      const tall = Math.max(5, 27 * strength);
+      node.append(el("rect", { class: "refbox", x, y: y + 27 - tall, width: step - 3, height: tall }));
+      const ms = pattern.timing_ms[name][i];
+      if (ms === null || Math.abs(ms) < 2) continue;
+      const at = x + (step - 3) / 2 + Math.max(-1, Math.min(1, ms / 30)) * (step - 3) / 2;
+      const mark = el("line", { class: "lookline", x1: at, x2: at, y1: y, y2: y + 27, "stroke-width": 2 });
+      mark.append(el("title", {}, `${minus(ms)} ms`));
+      node.append(mark);
+    }
+  });
+  for (let beat = 0; beat * perBeat < steps; beat += 1) node.append(text(left + beat * perBeat * step, 114, beat + 1, { class: "s" }));
+}

@@ -1,0 +1,145 @@
+"""What do several references have in common? Targets are made, shown and set here."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth.decorators import login_required
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from ersatz.core.errors import ErsatzError
+from ersatz.core.pitch import TONICS
+from ersatz.core.serial import to_json
+from ersatz.core.styles import BY_NAME
+from ersatz.core.survey import corrections
+from ersatz.core.survey.document import Corrections, Survey
+from ersatz.core.target import Span, Target
+from ersatz.core.target.document import balanced
+from ersatz.studio.frame import frame
+from ersatz.studio.models import Reference
+from ersatz.studio.shelf.forms import DraftForm
+from ersatz.studio.target.forms import ChoiceForm, TargetForm
+from ersatz.studio.target.make import make_target
+
+#: Steps of the tempo's field.
+TEMPO_STEP_BPM = 0.001
+
+
+@login_required
+@require_http_methods(["GET", "POST"])
+def new(request: HttpRequest) -> HttpResponse:
+    form = TargetForm(request.user, request.POST if request.method == "POST" else None)
+    if request.method == "POST" and form.is_valid():
+        try:
+            made = make_target(request.user, **form.cleaned_data)
+            return redirect("target", pk=made.pk)
+        except ErsatzError as error:
+            form.add_error(None, str(error))
+    chosen = {int(pk) for pk in request.POST.getlist("members") if pk.isdigit()}
+    tracks = [{"reference": r, "survey": r.survey, "chosen": r.pk in chosen} for r in form.fields["members"].queryset]
+    context = {**frame("target-new"), "form": form, "tracks": tracks, "styles": BY_NAME.values()}
+    return render(request, "studio/target_new.html", context, status=400 if form.errors else 200)
+
+
+@login_required
+@require_GET
+def target(request: HttpRequest, pk: int) -> HttpResponse:
+    row = _target(request, pk)
+    found, survey = row.target, row.survey
+    context = {
+        **frame("survey", row),
+        "target": found,
+        "survey": survey,
+        "style": BY_NAME.get(found.style or ""),
+        "spans": spans(found),
+        "chosen": row.corrections,
+        "tonics": TONICS,
+        "members": _members(row, found),
+        "others": Reference.objects.of(request.user).tracks().surveyed().order_by("title"),
+        "draft_form": DraftForm(initial={"style": found.style or ""}),
+        "drawing": drawing(found, survey),
+    }
+    return render(request, "studio/target.html", context)
+
+
+def _target(request: HttpRequest, pk: int) -> Reference:
+    return get_object_or_404(Reference.objects.of(request.user).targets(), pk=pk)
+
+
+def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
+    """The references it was made from; those that are gone keep their figures but have no page."""
+    alive = {r.survey.source.sha256: r for r in row.members.filter(deleted_at=None).surveyed()}
+    found_rows = [(m, alive.get(m.sha256)) for m in found.members]
+    return [{"member": m, "reference": r, "is_heard": r is not None and r.pk == row.heard_id} for m, r in found_rows]
+
+
+def spans(found: Target) -> dict[str, str]:
+    """Each span as the page prints it, by its name."""
+    digits = {"bpm": 1, "swing_percent": 1, "integrated_lufs": 1, "range_lu": 1, "true_peak_dbtp": 1, "pump_depth_db": 1,
+              "pump_release_ms": 0, "mono_below_hz": 0, "kick_hz": 1}  # fmt: skip
+    return {name: span_text(span, n) for name, n in digits.items() if (span := getattr(found.spread, name)) is not None}
+
+
+def span_text(span: Span, digits: int) -> str:
+    """“122 to 128”, or one figure where there is no spread."""
+    low, high = (f"{v:.{digits}f}".replace("-", "−") for v in (span.low, span.high))
+    return low if low == high else f"{low} to {high}"
+
+
+def drawing(found: Target, survey: Survey) -> dict[str, Any]:
+    """What the page draws: the typical track's own curves, each with its corridor."""
+    document, spread = survey.to_json(), found.spread
+    out = {
+        name: document[name] for name in ("key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events")
+    }
+    out["tempo"] = {"bpm": survey.tempo.bpm, "beats_per_bar": survey.tempo.beats_per_bar}
+    out["lufs"] = [[s.t_s, s.lufs] for s in survey.loudness.short_term]
+    out["bars"], out["main"] = survey.bars, survey.main_section()
+    out["members"] = [to_json(m) for m in found.members]
+    out["spread"] = to_json(spread)
+    out["spread"]["spectrum"] = [spectrum_corridor(found, survey, i) for i in range(len(survey.sections))]
+    return out
+
+
+def spectrum_corridor(found: Target, survey: Survey, section: int) -> dict[str, list[float]]:
+    """The corridor at the level of the typical spectrum."""
+    level = survey.spectrum.per_section[section].level_db
+    offset = level[0] - float(balanced(level)[0])
+    usual = found.spread.spectrum[section]
+    return {"low": [round(v + offset, 2) for v in usual.low], "high": [round(v + offset, 2) for v in usual.high]}
+
+
+@login_required
+@require_POST
+def choose(request: HttpRequest, pk: int) -> HttpResponse:
+    """Set tempo and key of what is drafted, and the track that is heard."""
+    row = _target(request, pk)
+    form = ChoiceForm(row, request.POST)
+    if not form.is_valid():
+        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
+    chosen = form.cleaned_data
+    row.corrections_json = to_json(_choice(row.target.typical, chosen["bpm"], chosen["tonic"], chosen["mode"]))
+    row.heard = chosen["heard"]
+    row.hold_target(row.target)
+    return redirect("target", pk=pk)
+
+
+def _choice(typical: Survey, bpm: float, tonic: str, mode: str) -> Corrections:
+    """Only what differs from the typical track."""
+    chosen = Corrections()
+    if abs(bpm - typical.tempo.bpm) > TEMPO_STEP_BPM / 2:
+        chosen = corrections.with_tempo(chosen, bpm)
+    if (tonic, mode) != (typical.key.tonic, typical.key.mode):
+        chosen = corrections.with_key(chosen, tonic, mode)
+    return chosen
+
+
+@login_required
+@require_GET
+def download(request: HttpRequest, pk: int) -> HttpResponse:
+    row = _target(request, pk)
+    response = JsonResponse(row.target_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
+    response["Content-Disposition"] = f'attachment; filename="target-{pk}.json"'
+    return response
