@@ -41,6 +41,8 @@ ONSET_DB = 7.0
 FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
 #: Confidence from which a comparison is believed, and from which a reading that stands without one is.
 COMPARED, PLAIN = 0.25, 0.4
+#: Comparisons that reach this share of the surest one's confidence count with it.
+AS_SURE = 0.8
 BAND_NAMES = ("low", "mid", "high")
 SIDE_WEIGHT, OWN_WEIGHT = 2.5, 0.35
 
@@ -90,8 +92,9 @@ def measure_pump(
     alone = kick & ~body & (np.array(presence.bass) < 0.3)
     best, rate = NOTHING, "1/4"
     triggers = _triggers(bars, hits, ducked)
+    quiet = _each(free, spans)
     for trigger in triggers:
-        reading = _read(masked, envelopes, trigger, ducked, free, alone, round(bars.grid.beat_s, 4))
+        reading = _read(masked, envelopes, trigger, ducked, quiet, alone, round(bars.grid.beat_s, 4))
         # The quarter is the plainer explanation: another must be clearly deeper.
         bonus = 1.25 if best is not NOTHING else 1.0
         if reading.depth_db * reading.confidence > bonus * best.depth_db * best.confidence:
@@ -117,6 +120,17 @@ def measure_pump(
         ),
         per_section=tuple(per_section),
     )
+
+
+def _each(free: np.ndarray, spans: list[tuple[int, int]]) -> list[np.ndarray]:
+    """The bars without kick section by section: a ducker may run on in one build and rest in the breakdown before it."""
+    out = []
+    for first, length in spans:
+        inside = np.zeros(len(free), bool)
+        inside[first : first + length] = free[first : first + length]
+        if inside.sum() >= LEAST_BARS:
+            out.append(inside)
+    return out
 
 
 def no_pump(sections: int) -> Pump:
@@ -191,27 +205,39 @@ def _read(
     envelopes: Envelopes,
     trigger: Trigger,
     ducked: np.ndarray,
-    free: np.ndarray,
+    quiet: list[np.ndarray],
     alone: np.ndarray,
     beat_s: float,
 ) -> Reading:
+    """`quiet` are the bars without kick, one mask per section."""
     if ducked.sum() < LEAST_BARS:
         return NOTHING
     cover = round(0.07 / beat_s * POINTS)
     with_kick = _footprint(level, envelopes.power, alone, _typical(level, ducked), cover, trigger)
     high = _footprint(level, envelopes.power, alone, _typical(level, ducked, 75), cover, trigger)
     own = _fit(_views(high, None, trigger, OWN_WEIGHT), beat_s)
-    if free.sum() < LEAST_BARS:
+    if not quiet:
         return own
-    without = _typical(level, free)
-    pair = _fit(_views(with_kick, without, trigger, 1.0), beat_s)
-    if pair.confidence >= COMPARED:
-        return pair
+    typical = [_typical(level, free) for free in quiet]
+    pairs = [_fit(_views(with_kick, without, trigger, 1.0), beat_s) for without in typical]
+    sure = max(r.confidence for r in pairs)
+    if sure >= COMPARED:
+        return _together([r for r in pairs if r.confidence >= AS_SURE * sure])
     # A ducker that runs on in the breakdown cancels out of the difference; but there it is seen without the kick. And where
     # breakdown and drop play different rhythms, the drop's own level says more.
-    running_on = _fit(_views(without, None, trigger, 1.0), beat_s)
-    plain = [r for r in (running_on, own) if r.confidence >= PLAIN]
-    return max(plain, key=lambda r: r.depth_db * r.confidence) if plain else pair
+    running_on = [_fit(_views(without, None, trigger, 1.0), beat_s) for without in typical]
+    plain = [r for r in (*running_on, own) if r.confidence >= PLAIN]
+    return max(plain, key=lambda r: r.depth_db * r.confidence) if plain else NOTHING
+
+
+def _together(readings: list[Reading]) -> Reading:
+    """Readings that are about as sure as each other: their mean, weighted by confidence."""
+    weight = np.array([r.confidence for r in readings])
+    curve = np.average([r.curve_db for r in readings], axis=0, weights=weight)
+    surest = max(readings, key=lambda r: r.confidence)
+    depth, release = (float(np.average([getattr(r, n) for r in readings], weights=weight)) for n in ("depth_db", "release_ms"))
+    curve *= depth / max(float(-curve.min()), 1e-9)
+    return Reading(depth, release, curve, surest.confidence, surest.views)
 
 
 def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:
