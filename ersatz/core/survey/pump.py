@@ -5,7 +5,8 @@ that lowest point to within 1 dB of recovery, `curve_db` has 64 points over one 
 doesn't duck reads 0.
 
 Method: a ducker multiplies, so it shows as a difference between bars. (1) The typical bar with kick is held against the typical
-bar without, band by band, mid and side: chords that play the same rhythm in both cancel, what is left follows the trigger. (2)
+bar of each section without, band by band, mid and side: chords that play the same rhythm in both cancel, what is left follows the
+trigger. Where the ducker runs on without the kick the two don't differ, so the surest comparisons count. (2)
 Where the track has no such pair, sustained material is held against its own full level. The kick's own footprint is
 taken out with what it does alone in the bars of the intro, the side has none; stretches under a clap are left out. A difference
 counts as far as beats of different content and unrelated bands agree on it. (3) A ducker's curve (fall, hold, recovery
@@ -15,7 +16,7 @@ fitted to what they agree on; where that curve explains little, nothing ducks.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -44,6 +45,8 @@ COMPARED, PLAIN = 0.25, 0.4
 #: Comparisons that reach this share of the surest one's confidence count with it.
 AS_SURE = 0.8
 BAND_NAMES = ("low", "mid", "high")
+#: How sure it is that nothing ducks where nothing was found: light ducking is easily missed.
+NONE_CONFIDENCE = 0.6
 SIDE_WEIGHT, OWN_WEIGHT = 2.5, 0.35
 
 
@@ -72,6 +75,8 @@ class Reading:
     curve_db: np.ndarray
     confidence: float
     views: tuple[View, ...] = ()
+    #: The bars that it was held against: there nothing ducks, or less.
+    rest: np.ndarray | None = None
 
 
 NOTHING = Reading(0.0, 0.0, np.zeros(POINTS), 0.0)
@@ -104,16 +109,14 @@ def measure_pump(
     for i, (first, length) in enumerate(spans):
         inside = np.zeros(bars.count, bool)
         inside[first : first + length] = True
-        per_section.append(
-            SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, free & ~inside, alone, best), 2))
-        )
+        per_section.append(SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, alone, best), 2)))
     return Pump(
         # Depth is the drawn curve's own lowest point.
         depth_db=round(-float(best.curve_db.min()), 2) + 0.0,
         rate=rate,
         release_ms=round(best.release_ms, 1),
         curve_db=tuple(round(float(v), 2) for v in best.curve_db),
-        confidence=round(best.confidence, 2),
+        confidence=round(best.confidence if best.depth_db else NONE_CONFIDENCE, 2),
         bands={name: BandDepth(round(_band_depth(best, k), 2)) for k, name in enumerate(BAND_NAMES)},
         active_sections=tuple(
             s.section for s in per_section if best.depth_db > 0 and s.depth_db >= max(LEAST_DB, 0.4 * best.depth_db)
@@ -219,7 +222,7 @@ def _read(
     if not quiet:
         return own
     typical = [_typical(level, free) for free in quiet]
-    pairs = [_fit(_views(with_kick, without, trigger, 1.0), beat_s) for without in typical]
+    pairs = [replace(_fit(_views(with_kick, without, trigger, 1.0), beat_s), rest=free) for without, free in zip(typical, quiet)]
     sure = max(r.confidence for r in pairs)
     if sure >= COMPARED:
         return _together([r for r in pairs if r.confidence >= AS_SURE * sure])
@@ -237,7 +240,8 @@ def _together(readings: list[Reading]) -> Reading:
     surest = max(readings, key=lambda r: r.confidence)
     depth, release = (float(np.average([getattr(r, n) for r in readings], weights=weight)) for n in ("depth_db", "release_ms"))
     curve *= depth / max(float(-curve.min()), 1e-9)
-    return Reading(depth, release, curve, surest.confidence, surest.views)
+    rest = np.any([r.rest for r in readings if r.rest is not None], axis=0)
+    return Reading(depth, release, curve, surest.confidence, surest.views, rest)
 
 
 def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight: float) -> list[View]:
@@ -398,7 +402,6 @@ def _section_depth(
     envelopes: Envelopes,
     trigger: Trigger,
     inside: np.ndarray,
-    free: np.ndarray,
     alone: np.ndarray,
     best: Reading,
 ) -> float:
@@ -407,7 +410,8 @@ def _section_depth(
         return 0.0
     cover = round(0.07 * POINTS / 0.5)
     bar = _footprint(level, envelopes.power, alone & ~inside, _typical(level, inside), cover, trigger)
-    against = _typical(level, free) if free.sum() >= LEAST_BARS else None
+    rest = None if best.rest is None else best.rest & ~inside
+    against = _typical(level, rest) if rest is not None and rest.sum() >= LEAST_BARS else None
     views = _views(bar, against, trigger, 1.0)
     views = [v for v in views if v.weight > 0.02]
     if not views:
