@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.survey import pump, sections, survey_audio, tempo
-from ersatz.core.survey.document import Source
+from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
 from ersatz.core.survey.harmony import _viterbi
 from ersatz.core.survey.shared import frame_means, prepare
@@ -235,3 +235,16 @@ def test_other_rates_give_the_same_grid(rate):
     found = survey(resample(club_track(bars=16), RATE, rate), rate)
     assert found.tempo.bpm == pytest.approx(126, abs=0.02)
     assert found.source.sample_rate_hz == rate
+
+
+def test_a_build_in_which_the_ducker_runs_on_without_the_kick_is_told_from_the_breakdown():
+    parts = [club_track(126.0, bars=16, duck_db=duck, kick=kick) for duck, kick in ((0, False), (8, False), (8, True))]
+    audio = Audio(np.concatenate(parts, axis=1), RATE)
+    labels = ("breakdown", "build", "drop")
+    plan = tuple(SectionCorrection(label, 1 + 16 * i, 16) for i, label in enumerate(labels))
+    known = Corrections(bpm=126.0, first_downbeat_s=0.0, sections=plan)
+    found = survey_audio(audio, Source("x.wav", audio.duration_s, RATE, 2, ""), known).pump
+    assert found.depth_db == pytest.approx(8.0, abs=1.0)
+    assert found.active_sections == (1, 2)
+    assert found.per_section[1].depth_db == pytest.approx(8.0, abs=1.5)
+    assert found.per_section[0].depth_db < 1.5

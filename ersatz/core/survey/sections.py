@@ -19,6 +19,11 @@ MAX_BARS = 64
 BOUNDARY_COST = 0.32
 #: A riser climbs at least this far.
 RAMP_DB = 8.0
+RAMP_BARS = (2, 4, 8, 16)
+#: Amplitude over time: from a straight fade to a swell that comes late.
+RAMP_EXPONENTS = (1.0, 1.5, 2.0, 2.5, 3.0, 3.5)
+#: Misfit as a share of the climb from which it is no riser, and how much noise beside a riser counts.
+RAMP_MISFIT, BESIDE = 0.07, 0.35
 #: Where the tune has gone the middle lies at least this far under the drop's.
 TUNELESS_DB = 1.2
 
@@ -187,28 +192,47 @@ def rising_noise(shared: Shared, bars: BarTable) -> np.ndarray:
 
 
 def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
-    """Length in bars of the steady climb of noise that ends at a joint (a bar index), 0 if there is none, and how far it
-    climbs, dB.
+    """Length in bars of the climb of noise that ends at a joint (a bar index), 0 if there is none, and how far it climbs, dB.
+
+    A riser's amplitude grows as a power of the time since it began, over the floor of what sounds anyway. With the
+    exponent kept between those of a straight fade and of a late swell, a length that is too long or too short doesn't fit: the
+    longest that does is the riser's.
     """
-    best = (0, 0.0, 0.0)
-    for length in (2, 4, 8, 16):
+    # Hits raise every other half bar: the lower of two neighbours is the noise.
+    lower = np.minimum(noise_db, np.concatenate([noise_db[:1], noise_db[:-1]]))
+    found = (0, 0.0)
+    for length in RAMP_BARS:
         start = 2 * (joint - length)
         if start < 0:
-            continue
+            break
         # The last bar may hold a gap.
-        piece = noise_db[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
-        t = np.arange(len(piece))
-        slope, level = np.polyfit(t, piece, 1)
-        error = float(np.abs(piece - slope * t - level).mean())
-        climb = float(slope) * len(piece)
+        piece = lower[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
+        climb, error = _climb(piece, 2 * length, late=0.25 if length > 2 else 0.5)
         before = noise_db[max(0, start - 4) : start]
-        # A riser begins low and is new: what precedes it lies no higher than its end.
+        # A riser is new: what precedes it lies lower than its end.
         fresh = len(before) == 0 or float(np.median(before)) < piece[-1] - RAMP_DB / 2
-        # Longer climbs further, unless what precedes it is flat and makes the fit worse.
-        worth = climb - 3 * error
-        if climb > RAMP_DB and error < 0.25 * climb and fresh and worth > best[2]:
-            best = (length, climb, worth)
-    return best[0], best[1]
+        if climb > RAMP_DB and error < RAMP_MISFIT * climb and fresh:
+            found = (length, climb)
+    return found
+
+
+def _climb(piece: np.ndarray, whole: int, late: float) -> tuple[float, float]:
+    """How far the best riser of `whole` steps climbs over a piece that begins with it, and how badly it fits, both dB."""
+    progress = (np.arange(len(piece)) + late) / whole
+    floor = float(np.percentile(piece, 20)) if whole > 4 else float(piece.min())
+    tail = slice(len(piece) * 2 // 3, None)
+    best = (0.0, np.inf)
+    for exponent in RAMP_EXPONENTS:
+        grown = 20 * exponent * np.log10(progress)
+        end = float(np.median(piece[tail] - grown[tail]))
+        for ground in (floor, floor - 3):
+            model = 10 * np.log10(10 ** (ground / 10) + 10 ** ((end + grown) / 10))
+            off = piece - model
+            # Other noise may sound beside a riser, but a riser has no holes.
+            error = float(np.where(off < 0, -off, BESIDE * off).mean())
+            if error < best[1]:
+                best = (float(model[-1] - model[0]), error)
+    return best
 
 
 def _builds(starts: list[int], labels: list[Label], noise_db: np.ndarray, count: int) -> tuple[list[int], list[Label]]:
