@@ -161,10 +161,18 @@ def _labels(starts: list[int], lengths: np.ndarray, presence: Presence, energy: 
     for i in range(count - 1, 0, -1):
         if labels[i] == "outro":
             continue
-        if labels[i] == "drop" and tune[i] < 0.65 * tune.max() and middle[i] < middle.max() - 1.5 and full[:i].any():
-            labels[i] = "outro"
-            continue
+        earlier = full[:i]
+        if labels[i] == "drop" and earlier.any():
+            tuneless = tune[i] < 0.65 * tune[:i][earlier].max()
+            if tuneless and middle[i] < middle[:i][earlier].max() - 1.5:
+                labels[i] = "outro"
+                continue
         break
+    # A drop may hold its tune back: what comes in after a build at full level and goes over into a drop is its first half.
+    for i in range(count - 2, 0, -1):
+        opens = labels[i - 1] in ("build", "breakdown") and labels[i + 1] == "drop"
+        if labels[i] == "bridge" and opens and level[i] > level[i + 1] - 1.0 and drive[i] > 0.5:
+            labels[i] = "drop"
     # What rests on a short, loud first or last piece is still intro and outro: mixes begin and end there.
     for i, label in ((0, "intro"), (count - 1, "outro")):
         if count > 3 and labels[i] == "drop" and lengths[i] <= 4 and level[i] < level.max() - 1.5:
