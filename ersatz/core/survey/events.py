@@ -39,9 +39,9 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -
         if span.label == "drop" and before.label != "drop":
             out += _roll(rolled, joint, beats)
         out += _gap(full, joint, beats)
-        out += _impact(noise, joint, beats)
-        if span.label in ("breakdown", "outro", "bridge"):
-            out += _fall(noise, joint, beats)
+        falls = _fall(noise, joint, beats) if span.label in ("breakdown", "outro", "bridge") else []
+        # A fall begins as loud as an impact; a riser before a drop may end as loud as what it leads to.
+        out += falls or _impact(noise, joint, after_riser=span.label == "drop")
     return tuple(out)
 
 
@@ -85,13 +85,15 @@ def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
     return [Event("gap", 1 + (at - length) / beats, float(length), _confidence(depth, 12))]
 
 
-def _impact(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
+def _impact(noise: np.ndarray, joint: int, after_riser: bool) -> list[Event]:
     later = noise[2 * joint + 4 : 2 * joint + 12]
     if len(later) < 4:
         return []
     rise = float(noise[2 * joint] - np.median(later))
-    # What was as loud before is no new sound.
     if rise < IMPACT_DB or noise[2 * joint] < noise[2 * joint + 1]:
+        return []
+    # What was as loud before is no new sound but the end of the old one.
+    if not after_riser and noise[2 * joint] < float(np.median(noise[max(0, 2 * joint - 4) : 2 * joint])) + IMPACT_DB:
         return []
     return [Event("impact", 1 + joint, 1.0, _confidence(rise, 9))]
 
