@@ -1,7 +1,7 @@
 """Which transitions announce the sections: risers, snare rolls, gaps, impacts and falls, found at the joints.
 
 Method, at every joint of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
-roll a run of bars before it in which hits of clap or snare get denser; a gap a stretch of up to two bars in which the level
+roll a run of one to eight bars before it with hits of clap or snare that the bars before don't have; a gap a stretch of up to two bars in which the level
 falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a fall noise that sinks
 steadily over the first two bars. Only joints are searched.
 """
@@ -19,10 +19,12 @@ from ersatz.core.survey.sections import Span, ramp, rising_noise
 from ersatz.core.survey.shared import Shared
 
 #: A hit of a roll is softer than a backbeat's.
-ROLL_HIT = 0.18
+ROLL_HIT = 0.12
 #: Hits in the densest of a roll's last two bars, and in each of its bars.
-ROLL_DENSE, ROLL_SPARSE = 6, 3
-ROLL_BARS = 8
+ROLL_DENSE, ROLL_SPARSE = 6, 2
+ROLL_BARS, ROLL_BEFORE = (1, 2, 4, 8), 4
+#: How far a roll's hit stands over what the bars before have on its step.
+ROLL_OVER = 0.12
 IMPACT_DB, FALL_DB = 3.0, 8.0
 
 
@@ -30,14 +32,13 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -
     beats = bars.grid.beats_per_bar
     full = _db(bars.step_means(shared.power(20, 18_000), shared.hop_s, beats)).ravel()
     noise = rising_noise(shared, bars)
-    rolled = (hits.clap > ROLL_HIT).sum(axis=1)
     out: list[Event] = []
     for before, span in pairwise(spans):
         joint = span.start
         if span.label == "drop" or before.label == "build":
             out += _riser(noise, joint, beats)
         if span.label == "drop" and before.label != "drop":
-            out += _roll(rolled, joint, beats)
+            out += _roll(hits.clap, joint, beats)
         out += _gap(full, joint, beats)
         falls = _fall(noise, joint, beats) if span.label in ("breakdown", "outro", "bridge") else []
         # A fall begins as loud as an impact; a riser before a drop may end as loud as what it leads to.
@@ -58,15 +59,21 @@ def _riser(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
     return [Event("riser", joint - length + 1, float(length * beats), _confidence(climb, 25))] if length else []
 
 
-def _roll(rolled: np.ndarray, joint: int, beats: int) -> list[Event]:
-    """`rolled` is the number of snare hits per bar."""
-    # The very last bar may be a gap.
-    if rolled[max(0, joint - 2) : joint].max(initial=0) < ROLL_DENSE:
-        return []
-    start = joint - 1
-    while start > max(0, joint - ROLL_BARS) and rolled[start - 1] >= ROLL_SPARSE:
-        start -= 1
-    return [Event("snare roll", start + 1, float((joint - start) * beats), _confidence(float(rolled[start:joint].max()), 14))]
+def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
+    """`clap` is the strength of snare or clap per bar and step; what the bars before the roll have as well (stabs that are taken for
+    hits) is no part of it."""
+    best: list[Event] = []
+    for length in ROLL_BARS:
+        start = joint - length
+        if start < ROLL_BEFORE:
+            break
+        usual = np.median(clap[start - ROLL_BEFORE : start], axis=0)
+        new = ((clap[start:joint] > ROLL_HIT) & (clap[start:joint] > usual + ROLL_OVER)).sum(axis=1)
+        # The very last bar may be a gap.
+        if new[-2:].max() < ROLL_DENSE or new[:-1].min(initial=ROLL_SPARSE) < ROLL_SPARSE:
+            continue
+        best = [Event("snare roll", start + 1, float(length * beats), _confidence(float(new.max()), 14))]
+    return best
 
 
 def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
