@@ -75,6 +75,15 @@ def test_a_climb_of_noise_is_found_with_its_length():
     assert sections.ramp(noise, 40) == (0, 0.0)
 
 
+@pytest.mark.parametrize("bars", [4, 8, 16])
+@pytest.mark.parametrize("exponent", [2.0, 3.0])
+def test_a_riser_over_a_noisy_floor_has_its_own_length(bars, exponent):
+    noise = np.full(100, 10 ** (15 / 10))
+    progress = (np.arange(2 * bars) + 0.5) / (2 * bars)
+    noise[80 - 2 * bars : 80] += 10 ** (35 / 10) * progress ** (2 * exponent)
+    assert sections.ramp(10 * np.log10(noise), 40)[0] == bars
+
+
 def test_flat_noise_is_no_riser():
     assert sections.ramp(np.random.default_rng(1).normal(-40, 1, 80), 24) == (0, 0.0)
 
@@ -92,11 +101,16 @@ def test_the_outro_begins_where_the_tune_stops():
     assert sections._outro_start([0, 8, 24], ["intro", "drop", "outro"], middle[:32]) == [0, 8, 24]
 
 
-def test_a_roll_is_the_run_that_gets_denser():
-    rolled = np.array([2, 2, 2, 2, 4, 4, 8, 16, 2, 2])
-    (roll,) = _roll(rolled, 8, 4)
+def test_a_roll_is_the_run_of_hits_that_the_bars_before_it_lack():
+    stabs = np.zeros(16)
+    stabs[[0, 3, 6, 10]] = 0.4
+    clap = np.tile(stabs, (10, 1))
+    assert _roll(clap, 8, 4) == []
+    clap[4, ::4] = 0.3
+    clap[5:7, ::2] = 0.6
+    clap[7] = 0.8
+    (roll,) = _roll(clap, 8, 4)
     assert (roll.start_bar, roll.beats) == (5, 16.0)
-    assert _roll(np.full(10, 2), 8, 4) == []
 
 
 def test_a_gap_is_where_it_is_quiet_between_two_loud_sides():

@@ -118,9 +118,18 @@ def test_release_runs_from_the_lowest_point_to_one_decibel_under():
 
 
 def test_weighted_medians():
-    values, weights = np.array([1.0, 2.0, 10.0]), np.array([1.0, 1.0, 0.0])
-    assert pump._weighted_median(values, weights) == pytest.approx(1.5)
-    assert pump._weighted_median(values, np.array([0.0, 0.0, 1.0])) == pytest.approx(10.0)
+    values = np.array([[1.0, 4.0], [2.0, np.nan], [10.0, np.nan]])
+    median, heard = pump._weighted_median(values, np.array([1.0, 1.0, 0.0]))
+    assert median == pytest.approx([1.5, 4.0])
+    assert heard == pytest.approx([2.0, 1.0])
+    assert pump._weighted_median(values, np.array([0.0, 0.0, 1.0]))[0] == pytest.approx([10.0, np.nan], nan_ok=True)
+
+
+@given(st.lists(st.lists(st.one_of(st.just(np.nan), st.floats(-40, 40)), min_size=3, max_size=3), min_size=1, max_size=7))
+def test_medians_leave_out_what_is_unknown(rows):
+    values = np.array(rows)
+    expected = [np.median(column[np.isfinite(column)]) if np.isfinite(column).any() else np.nan for column in values.T]
+    assert pump._median(values) == pytest.approx(expected, nan_ok=True)
 
 
 @pytest.mark.parametrize("release_s", [0.1, 0.18, 0.26])

@@ -1,9 +1,9 @@
 """Which transitions announce the sections: risers, snare rolls, gaps, impacts and falls, found at the joints.
 
 Method, at every joint of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
-roll a run of one to eight bars before it with hits of clap or snare that the bars before don't have; a gap a stretch of up to two bars in which the level
-falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a fall noise that sinks
-steadily over the first two bars. Only joints are searched.
+roll a run of one to eight bars before it with hits of clap or snare that the bars before don't have; a gap a stretch of up to two
+bars in which the level falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a
+fall noise that sinks steadily over the first two bars. Only joints are searched.
 """
 
 from __future__ import annotations
@@ -60,8 +60,8 @@ def _riser(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
 
 
 def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
-    """`clap` is the strength of snare or clap per bar and step; what the bars before the roll have as well (stabs that are taken for
-    hits) is no part of it."""
+    """`clap` is the strength of snare or clap per bar and step; what the bars before the roll have as well, such as stabs that are
+    taken for hits, is no part of it."""
     best: list[Event] = []
     for length in ROLL_BARS:
         start = joint - length

@@ -30,6 +30,10 @@ POINTS = PER_BEAT
 #: Ducking under this can't be told from the unevenness of music.
 LEAST_DB = 1.5
 LEAST_BARS = 4
+#: Depth times confidence under which it is taken for such unevenness, dB.
+LEAST_EVIDENCE = 1.0
+#: Share of the views' weight that must be known at a point.
+LEAST_HEARD = 0.15
 #: A clap or snare covers what lies under it for so long.
 MASKED_S = 0.09
 #: How far under its own top a curve still counts as sounding, dB.
@@ -43,7 +47,9 @@ FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
 #: Confidence from which a comparison is believed, and from which a reading that stands without one is.
 COMPARED, PLAIN = 0.25, 0.4
 #: Comparisons that reach this share of the surest one's confidence count with it.
-AS_SURE = 0.8
+AS_SURE = 0.85
+#: Presence of the lead from which a bar counts as led.
+LED = 0.4
 BAND_NAMES = ("low", "mid", "high")
 #: How sure it is that nothing ducks where nothing was found: light ducking is easily missed.
 NONE_CONFIDENCE = 0.6
@@ -97,9 +103,12 @@ def measure_pump(
     alone = kick & ~body & (np.array(presence.bass) < 0.3)
     best, rate = NOTHING, "1/4"
     triggers = _triggers(bars, hits, ducked)
-    quiet = _each(free, spans)
+    led = np.array(presence.lead) >= LED
+    loud, quiet = _split(ducked, led), [_split(part, led) for part in _each(free, spans)]
     for trigger in triggers:
-        reading = _read(masked, envelopes, trigger, ducked, quiet, alone, round(bars.grid.beat_s, 4))
+        reading = _read(masked, envelopes, trigger, loud, quiet, alone, round(bars.grid.beat_s, 4))
+        if reading.depth_db * reading.confidence < LEAST_EVIDENCE:
+            continue
         # The quarter is the plainer explanation: another must be clearly deeper.
         bonus = 1.25 if best is not NOTHING else 1.0
         if reading.depth_db * reading.confidence > bonus * best.depth_db * best.confidence:
@@ -134,6 +143,14 @@ def _each(free: np.ndarray, spans: list[tuple[int, int]]) -> list[np.ndarray]:
         if inside.sum() >= LEAST_BARS:
             out.append(inside)
     return out
+
+
+def _split(bars: np.ndarray, led: np.ndarray) -> list[np.ndarray]:
+    """The bars, and those without and with a lead, where there are enough of both: a lead or a voice that isn't ducked, or that
+    the other side lacks, hides what the rest does.
+    """
+    parts = [bars & ~led, bars & led]
+    return [bars, *parts] if all(part.sum() >= LEAST_BARS for part in parts) else [bars]
 
 
 def no_pump(sections: int) -> Pump:
@@ -207,30 +224,39 @@ def _read(
     level: np.ndarray,
     envelopes: Envelopes,
     trigger: Trigger,
-    ducked: np.ndarray,
-    quiet: list[np.ndarray],
+    loud: list[np.ndarray],
+    quiet: list[list[np.ndarray]],
     alone: np.ndarray,
     beat_s: float,
 ) -> Reading:
-    """`quiet` are the bars without kick, one mask per section."""
-    if ducked.sum() < LEAST_BARS:
+    """`loud` are the bars with kick at full energy as _split gives them, `quiet` those without kick, by section."""
+    if loud[0].sum() < LEAST_BARS:
         return NOTHING
     cover = round(0.07 / beat_s * POINTS)
-    with_kick = _footprint(level, envelopes.power, alone, _typical(level, ducked), cover, trigger)
-    high = _footprint(level, envelopes.power, alone, _typical(level, ducked, 75), cover, trigger)
-    own = _fit(_views(high, None, trigger, OWN_WEIGHT), beat_s)
+
+    def less_kick(bars: np.ndarray, quantile: float) -> np.ndarray:
+        return _footprint(level, envelopes.power, alone, _typical(level, bars, quantile), cover, trigger)
+
+    with_kick = [less_kick(bars, 50) for bars in loud]
+    without = [[_typical(level, bars) for bars in part] for part in quiet]
+    # Like with like: bars with a lead against such bars, where both have them.
+    pairs = [
+        replace(_fit(_views(one, others[k % len(others)], trigger, 1.0), beat_s), rest=part[k % len(part)])
+        for k, one in enumerate(with_kick)
+        for others, part in zip(without, quiet)
+    ]
+    sure = max((r.confidence for r in pairs), default=0.0)
+    compared = _together([r for r in pairs if r.confidence >= AS_SURE * sure]) if sure >= COMPARED else NOTHING
+    if sure >= PLAIN:
+        return compared
+    own = [_fit(_views(less_kick(bars, 75), None, trigger, OWN_WEIGHT), beat_s) for bars in loud]
     if not quiet:
-        return own
-    typical = [_typical(level, free) for free in quiet]
-    pairs = [replace(_fit(_views(with_kick, without, trigger, 1.0), beat_s), rest=free) for without, free in zip(typical, quiet)]
-    sure = max(r.confidence for r in pairs)
-    if sure >= COMPARED:
-        return _together([r for r in pairs if r.confidence >= AS_SURE * sure])
+        return max(own, key=lambda r: r.confidence)
     # A ducker that runs on in the breakdown cancels out of the difference; but there it is seen without the kick. And where
     # breakdown and drop play different rhythms, the drop's own level says more.
-    running_on = [_fit(_views(without, None, trigger, 1.0), beat_s) for without in typical]
-    plain = [r for r in (*running_on, own) if r.confidence >= PLAIN]
-    return max(plain, key=lambda r: r.depth_db * r.confidence) if plain else NOTHING
+    running_on = [_fit(_views(others[0], None, trigger, 1.0), beat_s) for others in without]
+    plain = [r for r in (*running_on, *own) if r.confidence >= PLAIN]
+    return max((compared, *plain), key=lambda r: r.depth_db * r.confidence)
 
 
 def _together(readings: list[Reading]) -> Reading:
@@ -284,17 +310,16 @@ def _folded(cuts: np.ndarray, own: bool) -> tuple[np.ndarray, float] | None:
     known = np.isfinite(cuts)
     # What a trigger's cut is at its end is its own full level; without an end it lends that of the others.
     late = cuts[:, int(0.7 * POINTS) :]
-    ends = np.array([np.nanmedian(row) if np.isfinite(row).sum() > 3 else np.nan for row in late])
+    ends = np.where(np.isfinite(late).sum(axis=1) > 3, _median(late.T), np.nan)
     if not np.isfinite(ends).any():
         return None
-    ends = np.where(np.isfinite(ends), ends, np.nanmedian(ends))
+    ends = np.where(np.isfinite(ends), ends, _median(ends[:, None])[0])
     relative = cuts - ends[:, None]
     covered = known.any(axis=0)
     if covered[: POINTS // 2].mean() < 0.35:
         return None
-    shape = np.full(POINTS, np.nan)
-    shape[covered] = np.nanmedian(relative[:, covered], axis=0)
-    spread = np.nanmedian(np.abs(relative[:, covered] - shape[covered]), axis=0)
+    shape = _median(relative)
+    spread = _median(np.abs(relative - shape))[covered]
     uneven = float(np.sqrt(np.mean(np.square(spread))) + 0.5 * np.nanstd(ends))
     agreement = float(np.exp(-((uneven / UNEVEN_DB) ** 2)))
     if own and len(cuts) < 2:
@@ -322,20 +347,16 @@ def _fit(views: list[View], beat_s: float) -> Reading:
     if len(views) < 2 or sum(v.weight for v in views) <= 0.02:
         return NOTHING
     stack, weight = np.array([v.curve_db for v in views]), np.array([v.weight for v in views])
-    target = np.full(POINTS, np.nan)
-    spread = np.full(POINTS, np.nan)
-    for k in range(POINTS):
-        known = np.isfinite(stack[:, k])
-        if known.any() and weight[known].sum() > 0.15 * weight.sum():
-            target[k] = _weighted_median(stack[known, k], weight[known])
-            spread[k] = _weighted_median(np.abs(stack[known, k] - target[k]), weight[known])
+    target, heard = _weighted_median(stack, weight)
+    target = np.where(heard > LEAST_HEARD * weight.sum(), target, np.nan)
+    spread, _ = _weighted_median(np.abs(stack - target), weight)
     known = np.isfinite(target)
     if known[: POINTS // 2].mean() < 0.3:
         return NOTHING
     depths, curves, seen = _models(beat_s)
     # The level of full recovery is a free constant of each model.
     difference = target[known][None] - seen[:, known]
-    offset = np.median(difference, axis=1, keepdims=True)
+    offset = np.mean(difference, axis=1, keepdims=True)
     error = np.abs(difference - np.clip(offset, -2.5, 2.5)).mean(axis=1)
     good = error <= error.min() + AS_GOOD_DB
     depth, curve = float(depths[good].mean()), curves[good].mean(axis=0)
@@ -433,7 +454,26 @@ def _release_ms(curve: np.ndarray, beat_s: float) -> float:
     return max(0.0, exact - bottom) / POINTS * beat_s * 1000
 
 
-def _weighted_median(values: np.ndarray, weights: np.ndarray) -> float:
-    order = np.argsort(values)
-    total = np.cumsum(weights[order])
-    return float(np.interp(0.5 * total[-1], total - weights[order] / 2, values[order]))
+def _median(values: np.ndarray) -> np.ndarray:
+    """Median along the first axis of what isn't NaN, NaN where nothing is; np.nanmedian, without its cost for small arrays."""
+    ordered = np.sort(values, axis=0)
+    known = np.isfinite(values).sum(axis=0)
+    low, high = np.maximum(known - 1, 0) // 2, known // 2
+    pair = np.take_along_axis(ordered, np.stack([low, np.minimum(high, len(values) - 1)]), axis=0)
+    return np.asarray(pair.mean(axis=0))
+
+
+def _weighted_median(values: np.ndarray, weights: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Along the first axis, over what isn't NaN: where half of the weight is reached, between the middles of neighbours' weights;
+    and the weight of what is known, both of the shape of a row.
+    """
+    order = np.argsort(values, axis=0)
+    ordered = np.take_along_axis(values, order, axis=0)
+    share = np.where(np.isfinite(ordered), weights[order], 0.0)
+    total = share.sum(axis=0)
+    middles = np.cumsum(share, axis=0) - share / 2
+    out = np.full(values.shape[1], np.nan)
+    for k in np.flatnonzero(total > 0):
+        known = share[:, k] > 0
+        out[k] = np.interp(0.5 * total[k], middles[known, k], ordered[known, k])
+    return out, total

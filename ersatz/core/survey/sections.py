@@ -23,7 +23,7 @@ RAMP_BARS = (2, 4, 8, 16)
 #: Amplitude over time: from a straight fade to a swell that comes late.
 RAMP_EXPONENTS = (1.0, 1.5, 2.0, 2.5, 3.0, 3.5)
 #: Misfit as a share of the climb from which it is no riser, and how much noise beside a riser counts.
-RAMP_MISFIT, BESIDE = 0.07, 0.35
+RAMP_MISFIT, BESIDE = 0.055, 0.35
 #: Where the tune has gone the middle lies at least this far under the drop's.
 TUNELESS_DB = 1.2
 
@@ -206,16 +206,17 @@ def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
     exponent kept between those of a straight fade and of a late swell, a length that is too long or too short doesn't fit: the
     longest that does is the riser's.
     """
-    # Hits raise every other half bar: the lower of two neighbours is the noise.
-    lower = np.minimum(noise_db, np.concatenate([noise_db[:1], noise_db[:-1]]))
     found = (0, 0.0)
     for length in RAMP_BARS:
         start = 2 * (joint - length)
         if start < 0:
             break
         # The last bar may hold a gap.
-        piece = lower[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
-        climb, error = _climb(piece, 2 * length, late=0.25 if length > 2 else 0.5)
+        piece = noise_db[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
+        if length > 2:
+            # Hits raise every other half bar: the lower of two neighbours is the noise.
+            piece = np.minimum(piece, np.concatenate([piece[1:], piece[-1:]]))
+        climb, error = _climb(piece, 2 * length)
         before = noise_db[max(0, start - 4) : start]
         # A riser is new: what precedes it lies lower than its end.
         fresh = len(before) == 0 or float(np.median(before)) < piece[-1] - RAMP_DB / 2
@@ -224,9 +225,9 @@ def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
     return found
 
 
-def _climb(piece: np.ndarray, whole: int, late: float) -> tuple[float, float]:
+def _climb(piece: np.ndarray, whole: int) -> tuple[float, float]:
     """How far the best riser of `whole` steps climbs over a piece that begins with it, and how badly it fits, both dB."""
-    progress = (np.arange(len(piece)) + late) / whole
+    progress = (np.arange(len(piece)) + 0.5) / whole
     floor = float(np.percentile(piece, 20)) if whole > 4 else float(piece.min())
     tail = slice(len(piece) * 2 // 3, None)
     best = (0.0, np.inf)
