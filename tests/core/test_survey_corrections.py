@@ -6,8 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ersatz.core.audio import Audio
 from ersatz.core.survey import corrections as fix
-from ersatz.core.survey.document import Corrections, SectionCorrection, TempoGuess
+from ersatz.core.survey import survey_audio, survey_track
+from ersatz.core.survey.document import Corrections, SectionCorrection, Source, TempoGuess
+from ersatz.core.survey.track import Track
+from tests.signals import RATE, club_track
 
 NONE = Corrections()
 
@@ -73,3 +77,16 @@ def test_what_was_done_last_has_a_name(club_survey):
     assert fix.sentence(key, fix.with_tempo(key, 63.0)) == "tempo"
     assert fix.sentence(key, fix.with_bar_one_moved(key, club_survey, 1)) == "bar 1"
     assert fix.sentence(key, fix.with_sections(key, spans(("drop", 32)), 32)) == "sections"
+
+
+def test_corrections_on_a_kept_track_read_as_on_a_fresh_one():
+    audio = Audio(club_track(126.0, bars=24), RATE)
+    source = Source("x.wav", audio.duration_s, RATE, 2, "")
+    track = Track(audio, source)
+    plain = survey_track(track)
+    key = Corrections(tonic="C", mode="minor")
+    half = Corrections(bpm=63.0)
+    # In any order: what one correction leaves behind must not reach the next.
+    assert survey_track(track, half) == survey_audio(audio, source, half)
+    assert survey_track(track, key) == survey_audio(audio, source, key)
+    assert survey_track(track) == plain

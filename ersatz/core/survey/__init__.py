@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,11 +11,9 @@ import numpy as np
 
 from ersatz.core import loudness as bs1770
 from ersatz.core.audio import Audio, file_sha256, read_audio
-from ersatz.core.survey.bars import BarTable, bar_table
-from ersatz.core.survey.bass import measure_bass
+from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import (
     ROLES,
-    Bass,
     Corrections,
     Energy,
     Key,
@@ -27,19 +25,14 @@ from ersatz.core.survey.document import (
     Survey,
     Tempo,
 )
-from ersatz.core.survey.drums import describe_drums, measure_swing
-from ersatz.core.survey.envelopes import cut_envelopes, fast_powers
+from ersatz.core.survey.drums import describe_drums
 from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
-from ersatz.core.survey.hits import find_hits
-from ersatz.core.survey.key import measure_key
-from ersatz.core.survey.kick import measure_kick
-from ersatz.core.survey.presence import bass_presence, between_kicks, measure_energy, measure_presence
 from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
-from ersatz.core.survey.shared import Shared, prepare
+from ersatz.core.survey.shared import Shared
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
-from ersatz.core.survey.tempo import measure_beat
+from ersatz.core.survey.track import Track
 
 Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
@@ -52,6 +45,11 @@ def survey_file(
     name: str | None = None,
 ) -> Survey:
     """Decode and survey a file; `name` is what the producer calls it. Raises UnusableAudio."""
+    return survey_track(read_track(path, progress, name), corrections, progress)
+
+
+def read_track(path: str | Path, progress: Progress = lambda phase, fraction: None, name: str | None = None) -> Track:
+    """A decoded and transformed file, for surveying once or several times with other corrections. Raises UnusableAudio."""
     path = Path(path)
     name = name or path.name
     progress("reading", 0.0)
@@ -59,7 +57,8 @@ def survey_file(
         digest = pool.submit(file_sha256, path)
         audio = read_audio(path, name)
         source = Source(name, round(audio.duration_s, 3), audio.rate_hz, audio.channels, digest.result())
-    return survey_audio(audio, source, corrections, progress)
+    progress("transforming", 0.1)
+    return Track(audio, source)
 
 
 def survey_audio(
@@ -68,68 +67,50 @@ def survey_audio(
     corrections: Corrections = NO_CORRECTIONS,
     progress: Progress = lambda phase, fraction: None,
 ) -> Survey:
-    """Survey decoded audio. Corrections replace the measured grid, key or sections before what depends on them is
-    measured; the document then holds them, so that measured and corrected can be told apart."""
+    """Survey decoded audio."""
     progress("transforming", 0.1)
-    shared = prepare(audio)
-    with ThreadPoolExecutor(1) as beside:
-        # What needs no grid is measured on the second core meanwhile.
-        powers = beside.submit(fast_powers, shared)
-        loudness = beside.submit(_measure_loudness, audio)
-        beside.submit(shared.third_octaves, 0.0, audio.duration_s)
-        return _survey(shared, source, corrections, loudness, powers, progress)
+    return survey_track(Track(audio, source), corrections, progress)
 
 
-def _measure_loudness(audio: Audio) -> tuple[np.ndarray, bs1770.Loudness]:
-    steps = bs1770.step_energy(audio.samples, audio.rate_hz)
-    return steps, bs1770.measure_loudness(audio.samples, audio.rate_hz, steps)
-
-
-def _survey(
-    shared: Shared, source: Source, corrections: Corrections, loudness: Future[tuple[np.ndarray, bs1770.Loudness]],
-    powers: Future[list[np.ndarray]], progress: Progress,
-) -> Survey:  # fmt: skip
-    audio = shared.audio
+def survey_track(
+    track: Track, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None
+) -> Survey:
+    """Corrections replace the measured grid, key or sections before what depends on them is measured; the document then
+    holds them, so that measured and corrected can be told apart."""
+    shared = track.shared
     progress("tempo and bar lines", 0.35)
-    tempo = _tempo(shared, corrections)
-    bars = bar_table(shared, tempo.grid)
-    tempo = replace(tempo, swing_percent=measure_swing(shared, bars))
-    progress("drums and parts", 0.5)
-    hits = find_hits(shared, bars, tempo.swing_percent)
-    between = between_kicks(shared, bars, hits)
-    in_bass = bass_presence(shared, bars, hits, between)
-    energy = measure_energy(shared, bars)
-    progress("bass and key", 0.6)
-    bass = measure_bass(shared, bars, hits, tuple(in_bass))
-    presence = measure_presence(shared, bars, hits, between, in_bass, bass)
-    key = _key(shared, bars, bass, corrections)
+    tempo = _tempo(track, corrections)
+    progress("drums, bass and parts", 0.5)
+    ground = track.ground(tempo.grid)
+    bars, hits, presence, bass = ground.bars, ground.hits, ground.presence, ground.bass
+    tempo = replace(tempo, swing_percent=ground.swing_percent)
+    key = _key(ground.key, corrections)
     harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
     progress("sections", 0.7)
-    spans = _spans(shared, bars, corrections, presence, energy)
+    spans = _spans(shared, bars, corrections, presence, ground.energy)
     bar_spans = [(s.start, s.bars) for s in spans]
     drops = [i for i, s in enumerate(spans) if s.label == "drop"]
     progress("pump", 0.75)
     # Without a beat there is nothing that a ducker could follow.
     if tempo.is_steady:
-        pump = measure_pump(cut_envelopes(bars, powers.result()), bars, hits, presence, bar_spans, drops)
+        pump = measure_pump(track.envelopes(bars), bars, hits, presence, bar_spans, drops)
     else:
         pump = no_pump(len(spans))
     progress("loudness and balance", 0.88)
-    steps, measured_loudness = loudness.result()
-    sections = tuple(_section(s, bars, audio.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
-    spectrum = measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections])
+    steps, measured_loudness = track.loudness
+    sections = tuple(_section(s, bars, track.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
     survey = Survey(
-        source=source,
+        source=track.source,
         tempo=tempo,
         key=key,
         sections=sections,
         presence=presence,
-        energy=energy,
-        drums=describe_drums(shared, bars, hits, bar_spans, measure_kick(shared, bars, hits)),
+        energy=ground.energy,
+        drums=describe_drums(shared, bars, hits, bar_spans, ground.kick),
         bass=bass,
         harmony=harmony,
         pump=pump,
-        spectrum=spectrum,
+        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections]),
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans, hits),
@@ -139,15 +120,15 @@ def _survey(
     return survey
 
 
-def _tempo(shared: Shared, corrections: Corrections) -> Tempo:
-    beat = measure_beat(shared, corrections.bpm)
+def _tempo(track: Track, corrections: Corrections) -> Tempo:
+    beat = track.beat(corrections.bpm)
     confidence = beat.confidence * (0.75 + 0.25 * beat.certain)
     if corrections.bpm is not None:
         confidence = 1.0
     first = beat.first_downbeat_s
     if corrections.bpm is not None and corrections.first_downbeat_s is None:
         # Half or double time counts the same bars differently: bar 1 stays where it was.
-        measured = measure_beat(shared)
+        measured = track.beat()
         if min(abs(beat.bpm / measured.bpm - ratio) for ratio in (0.5, 1.0, 2.0)) < 1e-3:
             first = measured.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)
     if corrections.first_downbeat_s is not None:
@@ -165,11 +146,10 @@ def _tempo(shared: Shared, corrections: Corrections) -> Tempo:
     )
 
 
-def _key(shared: Shared, bars: BarTable, bass: Bass, corrections: Corrections) -> Key:
-    key = measure_key(shared, bars, bass)
+def _key(measured: Key, corrections: Corrections) -> Key:
     if corrections.tonic is None or corrections.mode is None:
-        return key
-    return replace(key, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0)
+        return measured
+    return replace(measured, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0)
 
 
 def _spans(shared: Shared, bars: BarTable, corrections: Corrections, presence: Presence, energy: Energy) -> list[Span]:

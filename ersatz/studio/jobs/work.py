@@ -18,9 +18,11 @@ from ersatz.core.draft.match import survey_remake
 from ersatz.core.errors import Cancelled, ErsatzError
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.remake import draft_and_match
-from ersatz.core.survey import survey_file
+from ersatz.core.survey import survey_track
+from ersatz.core.survey.track import Track
 from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
+from ersatz.studio.jobs.tracks import kept_track
 from ersatz.studio.models import Job, Measurement
 from ersatz.studio.renders import render_cache
 from ersatz.studio.target.make import follow_corrections
@@ -105,16 +107,17 @@ def _survey(job: Job, report: Progress) -> None:
     reference = job.reference
     assert reference is not None
     corrections = reference.corrections
+
+    def track() -> Track:
+        return kept_track(reference.audio_path, lambda p, f: report(p, 0.3 * f), reference.file_name)
+
     # As measured first, so that what was corrected can always be told apart and taken back.
     if reference.measured_json is None:
-        share = 0.45 if corrections else 0.9
-        measured = survey_file(reference.audio_path, progress=lambda p, f: report(p, share * f), name=reference.file_name)
+        measured = survey_track(track(), progress=lambda p, f: report(p, 0.3 + (0.3 if corrections else 0.6) * f))
         reference.measured_json = measured.to_json()
         reference.save(update_fields=["measured_json"])
     if corrections:
-        survey = survey_file(
-            reference.audio_path, corrections, lambda p, f: report(p, 0.45 + 0.45 * f), reference.file_name
-        ).to_json()
+        survey = survey_track(track(), corrections, lambda p, f: report(p, 0.6 + 0.3 * f)).to_json()
     else:
         survey = reference.measured_json
     if not reference.listening_path.exists():
