@@ -183,11 +183,12 @@ def _chord_share(truth: dict, found: Survey) -> float:
     named = {c["bar"]: c["name"] for c in truth["chords"]}
     if not named:
         return 1.0
-    mine = {}
+    mine: dict[int, set[str]] = {}
     for chord in found.harmony.chords:
-        first, last = chord.start_bar, chord.start_bar + chord.bars
-        mine |= {b: _plain(chord.name) for b in range(int(first), int(np.ceil(last)))}
-    return float(np.mean([mine.get(bar) == _plain(name) for bar, name in named.items()]))
+        for bar in range(int(chord.start_bar), int(np.ceil(chord.start_bar + chord.bars))):
+            mine.setdefault(bar, set()).add(_plain(chord.name))
+    # A bar counts where it is said to hold this chord and no other.
+    return float(np.mean([mine.get(bar) == {_plain(name)} for bar, name in named.items()]))
 
 
 def _plain(name: str) -> str:

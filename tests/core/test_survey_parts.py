@@ -7,10 +7,13 @@ from hypothesis import strategies as st
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
+from ersatz.core.grid import BarGrid
+from ersatz.core.pitch import Key
 from ersatz.core.survey import pump, sections, survey_audio, tempo
+from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
-from ersatz.core.survey.harmony import _viterbi
+from ersatz.core.survey.harmony import STAY, _viterbi, measure_harmony
 from ersatz.core.survey.shared import frame_means, prepare
 from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
 
@@ -161,9 +164,39 @@ def test_the_chord_path_ignores_a_moments_doubt():
     score = np.zeros((3, 12))
     score[0] = 1.0
     score[1, 5] = 1.03
-    assert _viterbi(score) == [0] * 12
+    assert _viterbi(score, np.full(12, STAY)) == [0] * 12
     score[1, 4:8] = 2.0
-    assert _viterbi(score) == [0] * 4 + [1] * 4 + [0] * 4
+    assert _viterbi(score, np.full(12, STAY)) == [0] * 4 + [1] * 4 + [0] * 4
+
+
+def test_chords_that_change_in_the_middle_of_the_bar_are_told():
+    half_s, t = 1.0, np.arange(RATE) / RATE
+    triads = {"Am": (57, 60, 64), "G": (55, 59, 62)}
+    chords = {n: sum(np.sin(2 * np.pi * 440 * 2 ** ((m - 69) / 12) * t) for m in triad) for n, triad in triads.items()}
+    plan = ["Am", "Am", "G", "Am", "Am", "Am", "G", "G"]
+    shared = prepare(Audio(both(np.concatenate([0.2 * chords[n] for n in plan]).astype(np.float32)), RATE))
+    bars = bar_table(shared, BarGrid(240 / (2 * half_s)))
+    found = measure_harmony(shared, bars, Key("A", "minor"), (1.0,) * 4, (None,) * 4).chords
+    assert [(c.start_bar, c.bars, c.name) for c in found] == [
+        (1, 1.0, "Am"), (2, 0.5, "G"), (2.5, 1.5, "Am"), (4, 1.0, "G"),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("on_share", [1.0, 0.25])
+def test_the_crest_of_a_band_is_what_its_bursts_stand_over_the_mean(on_share):
+    t = np.arange(8 * RATE) / RATE
+    tone = 0.5 * np.sin(2 * np.pi * 1000 * t) * ((t % 1.0) < on_share)
+    band = next(b for b in survey(both(tone.astype(np.float32))).stereo.bands if b.low_hz <= 1000 < b.high_hz)
+    assert band.crest_db == pytest.approx(3.01 - 10 * np.log10(on_share), abs=0.3)
+
+
+def test_full_energy_is_the_balance_of_the_drops():
+    audio = Audio(np.concatenate([both(sine(100, 16, -12)), both(sine(4000, 16, -12))], axis=1), RATE)
+    plan = (SectionCorrection("breakdown", 1, 8), SectionCorrection("drop", 9, 8))
+    known = Corrections(bpm=120.0, first_downbeat_s=0.0, sections=plan)
+    level = survey_audio(audio, Source("x.wav", audio.duration_s, RATE, 2, ""), known).spectrum
+    assert level.centers_hz[int(np.argmax(level.full_energy_db))] == 4000
+    assert level.full_energy_db == pytest.approx(level.per_section[1].level_db, abs=0.1)
 
 
 def test_means_between_edges_are_means():

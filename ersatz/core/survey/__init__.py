@@ -99,6 +99,7 @@ def survey_track(
     progress("loudness and balance", 0.88)
     steps, measured_loudness = track.loudness
     sections = tuple(_section(s, bars, track.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
+    full = drops or [max(range(len(sections)), key=lambda i: sections[i].loudness_lufs)]
     survey = Survey(
         source=track.source,
         tempo=tempo,
@@ -110,7 +111,7 @@ def survey_track(
         bass=bass,
         harmony=harmony,
         pump=pump,
-        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections]),
+        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections], full),
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans, hits),

@@ -201,7 +201,9 @@ class Bass:
 
 @dataclass(frozen=True)
 class Chord:
-    start_bar: int
+    """`start_bar` is whole, or half in the middle of a bar."""
+
+    start_bar: float
     bars: float
     name: str
     degree: str
@@ -246,6 +248,8 @@ class Spectrum:
     level_db: tuple[float, ...]
     tilt_db_per_octave: float
     per_section: tuple[SectionSpectrum, ...]
+    #: Over the drops, or the main section where there is none.
+    full_energy_db: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -254,6 +258,7 @@ class StereoBand:
     high_hz: float
     width: float
     correlation: float
+    crest_db: float = 0.0
 
 
 @dataclass(frozen=True)

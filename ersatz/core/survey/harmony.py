@@ -1,10 +1,12 @@
-"""Which chord plays in each bar?
+"""Which chord plays in each half of a bar?
 
-Method: binary triad templates over the bar's pitch classes and its bass note, joined by a Viterbi pass that prefers to stay and
-prefers the key's own chords.
+Method: binary triad templates over the half bar's pitch classes and the bar's bass note, joined by a Viterbi pass that prefers the
+key's own chords and prefers to stay, within a bar more than from bar to bar.
 """
 
 from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,48 +19,52 @@ TONIC_NAMES = ("C", "D♭", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B�
 SHAPES = {"": (0, 4, 7), "m": (0, 3, 7)}
 MIN_PRESENCE = 0.3
 STAY = 0.06
+#: A chord that changes in the middle of a bar must be clearly another one.
+STAY_IN_BAR = 0.15
+#: What the root in the bass is worth.
+BASS_ROOT = 0.08
 OUTSIDE = 0.08
 
 
 def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[float, ...], bass: tuple[int | None, ...]) -> Harmony:
-    per_bar = bars.means(shared.semitones, TONAL_HOP / TONAL_HZ)[48 - MIDI_LOW : 88 - MIDI_LOW]
-    chroma = np.zeros((12, bars.count))
-    np.add.at(chroma, np.arange(48, 88) % 12, np.sqrt(per_bar))
+    halves = bars.step_means(shared.semitones, TONAL_HOP / TONAL_HZ, 2)[48 - MIDI_LOW : 88 - MIDI_LOW].reshape(40, -1)
+    chroma = np.zeros((12, 2 * bars.count))
+    np.add.at(chroma, np.arange(48, 88) % 12, np.sqrt(halves))
     chroma -= chroma.min(axis=0, keepdims=True)
     chroma /= np.maximum(chroma.sum(axis=0, keepdims=True), 1e-9)
     names = [(root, shape) for root in range(12) for shape in SHAPES]
-    score = np.zeros((len(names), bars.count))
+    score = np.zeros((len(names), 2 * bars.count))
     allowed = set(key.pitch_classes)
     for i, (root, shape) in enumerate(names):
         tones = [(root + step) % 12 for step in SHAPES[shape]]
         score[i] = chroma[tones].sum(axis=0) - (0 if set(tones) <= allowed else OUTSIDE)
-        score[i] += [0.08 if note is not None and note % 12 == root else 0.0 for note in bass]
-    path = _viterbi(score)
+        score[i] += np.repeat([BASS_ROOT if note is not None and note % 12 == root else 0.0 for note in bass], 2)
+    stay = np.where(np.arange(2 * bars.count) % 2 == 0, 2 * STAY, STAY_IN_BAR)
     out: list[Chord] = []
-    for bar, state in enumerate(path):
-        if chords[bar] < MIN_PRESENCE:
+    for half, state in enumerate(_viterbi(score, stay)):
+        if chords[half // 2] < MIN_PRESENCE:
             continue
+        start = 1 + half / 2
         root, shape = names[state]
         name = TONIC_NAMES[root] + shape
-        if out and out[-1].name == name and out[-1].start_bar + out[-1].bars == bar + 1:
-            last = out.pop()
-            out.append(Chord(last.start_bar, last.bars + 1, name, last.degree))
+        if out and out[-1].name == name and out[-1].start_bar + out[-1].bars == start:
+            out[-1] = replace(out[-1], bars=out[-1].bars + 0.5)
         else:
-            out.append(Chord(bar + 1, 1, name, degree_name(root, key)))
+            out.append(Chord(start, 0.5, name, degree_name(root, key)))
     return Harmony(tuple(out))
 
 
-def _viterbi(score: np.ndarray) -> list[int]:
-    """Best path through (states, bars) with a bonus for staying."""
-    states, bars = score.shape
+def _viterbi(score: np.ndarray, stay: np.ndarray) -> list[int]:
+    """Best path through (states, steps) with a bonus for staying into each step."""
+    states, steps = score.shape
     total = score[:, 0].copy()
-    back = np.zeros((states, bars), int)
-    for bar in range(1, bars):
+    back = np.zeros((states, steps), int)
+    for step in range(1, steps):
         leap = int(np.argmax(total))
-        stay = total + STAY
-        back[:, bar] = np.where(stay >= total[leap], np.arange(states), leap)
-        total = np.maximum(stay, total[leap]) + score[:, bar]
+        kept = total + stay[step]
+        back[:, step] = np.where(kept >= total[leap], np.arange(states), leap)
+        total = np.maximum(kept, total[leap]) + score[:, step]
     path = [int(np.argmax(total))]
-    for bar in range(bars - 1, 0, -1):
-        path.append(int(back[path[-1], bar]))
+    for step in range(steps - 1, 0, -1):
+        path.append(int(back[path[-1], step]))
     return path[::-1]

@@ -2,7 +2,8 @@
 
 Levels: long-term average power per third octave relative to the whole track's power (bands.py). Tilt: least squares over 63 Hz
 to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L
-R) / sqrt(L L R R), from mid and side powers only.
+R) / sqrt(L L R R), from mid and side powers only. Crest of a band: how far its loudest thousandth of 6 ms frames lies over its
+average, plus the 3 dB of a sine within a frame.
 """
 
 from __future__ import annotations
@@ -17,16 +18,22 @@ from ersatz.core.survey.shared import Shared
 WIDTH_BANDS_HZ = ((20, 110), (110, 270), (270, 770), (770, 2200), (2200, 6000), (6000, 18_000))
 #: A band is mono when its side lies this far under its mid.
 MONO_DB = -20.0
+SINE_CREST_DB = 3.01
 
 
-def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]]) -> Spectrum:
+def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]], full: list[int]) -> Spectrum:
+    """`spans_s` are the sections' starts and ends, `full` the indices of those at full energy."""
     whole = shared.third_octaves(0, shared.duration_s)
     per_section = tuple(SectionSpectrum(_rounded(bands.relative_db(shared.third_octaves(start, end)))) for start, end in spans_s)
     level = bands.relative_db(whole)
     centres = np.array(bands.NOMINAL_HZ)
     inside = (centres >= 63) & (centres <= 10_000)
     tilt = float(np.polyfit(np.log2(centres[inside]), level[inside], 1)[0])
-    return Spectrum(tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section)
+    lengths = [spans_s[i][1] - spans_s[i][0] for i in full]
+    drops = np.average([shared.third_octaves(*spans_s[i]) for i in full], axis=0, weights=lengths)
+    return Spectrum(
+        tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section, _rounded(bands.relative_db(drops))
+    )
 
 
 def measure_stereo(shared: Shared) -> Stereo:
@@ -36,7 +43,9 @@ def measure_stereo(shared: Shared) -> Stereo:
         mid, side = float(shared.mid_power[rows].sum()), float(shared.side_power[rows].sum())
         width = min(1.0, 2 * side / max(mid + side, 1e-20))
         correlation = (mid - side) / max(mid + side, 1e-20)
-        out.append(StereoBand(float(low), float(high), round(width, 3), round(correlation, 3)))
+        frames = (shared.mid_power[rows] + shared.side_power[rows]).sum(axis=0)
+        crest_db = 10 * np.log10(max(float(np.percentile(frames, 99.9)), 1e-20) / max(float(frames.mean()), 1e-20)) + SINE_CREST_DB
+        out.append(StereoBand(float(low), float(high), round(width, 3), round(correlation, 3), round(float(crest_db), 1)))
     return Stereo(tuple(out), _mono_below(shared))
 
 

@@ -315,22 +315,25 @@ def _of_one(levels: np.ndarray) -> np.ndarray:
 
 def _spectrum(surveys: Sequence[Survey], rows: list[Row]) -> Spectrum:
     whole = _of_one(np.median([s.spectrum.level_db for s in surveys], axis=0))
+    full = _of_one(np.median([s.spectrum.full_energy_db or s.spectrum.level_db for s in surveys], axis=0))
     sections = [_of_one(np.median([s.spectrum.per_section[i].level_db for s, i in row], axis=0)) for row in rows]
     return Spectrum(
         centers_hz=surveys[0].spectrum.centers_hz,
         level_db=tuple(np.round(whole, 2).tolist()),
         tilt_db_per_octave=round(median(s.spectrum.tilt_db_per_octave for s in surveys), 2),
         per_section=tuple(SectionSpectrum(tuple(np.round(v, 2).tolist())) for v in sections),
+        full_energy_db=tuple(np.round(full, 2).tolist()),
     )
 
 
 def _stereo(surveys: Sequence[Survey]) -> Stereo:
-    bands = zip(*(s.stereo.bands for s in surveys))
+    bands = list(zip(*(s.stereo.bands for s in surveys)))
+
+    def mid(band: tuple[StereoBand, ...], name: str) -> float:
+        return round(median(getattr(b, name) for b in band), 3)
+
     return Stereo(
-        tuple(
-            StereoBand(b[0].low_hz, b[0].high_hz, round(median(x.width for x in b), 3), round(median(x.correlation for x in b), 3))
-            for b in bands
-        ),
+        tuple(StereoBand(b[0].low_hz, b[0].high_hz, mid(b, "width"), mid(b, "correlation"), mid(b, "crest_db")) for b in bands),
         median(s.stereo.mono_below_hz for s in surveys),
     )
 

@@ -122,7 +122,7 @@ def _typical(style: Style, tempo: Tempo) -> Survey:
         harmony=Harmony(()),
         pump=pump,
         spectrum=Spectrum(
-            tuple(float(hz) for hz in NOMINAL_HZ), levels, SLOPE_DB, tuple(SectionSpectrum(levels) for _ in sections)
+            tuple(float(hz) for hz in NOMINAL_HZ), levels, SLOPE_DB, tuple(SectionSpectrum(levels) for _ in sections), levels
         ),
         stereo=Stereo(tuple(StereoBand(a, b, w, round(1 - w, 3)) for a, b, w in WIDTHS), MONO_BELOW_HZ[1]),
         loudness=_loudness(style, sections, grid),

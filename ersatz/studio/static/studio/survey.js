@@ -171,10 +171,16 @@ function chords() {
   }
   const per = Math.min(4, bars), step = width / per;
   for (let bar = 0; bar < bars; bar += 1) {
-    const chord = here.find((c) => c.start_bar <= s.start_bar + bar && c.start_bar + c.bars > s.start_bar + bar);
-    const x = (bar % per) * step, y = Math.floor(bar / per) * 54;
-    node.append(el("rect", { class: chord ? "refbox" : "grid", fill: "none", x: x + 1, y: y + 14, width: step - 5, height: 36 }), text(x + 2, y + 10, s.start_bar + bar, { class: "s" }));
-    if (chord) node.append(...label(x + 6, y + 31, chord.name, { class: "refname" }), ...label(x + 6, y + 46, chord.degree, { class: "s" }));
+    const number = s.start_bar + bar, x = (bar % per) * step, y = Math.floor(bar / per) * 54;
+    node.append(text(x + 2, y + 10, number, { class: "s" }));
+    const inside = here.filter((c) => c.start_bar < number + 1 && c.start_bar + c.bars > number);
+    if (!inside.length) node.append(el("rect", { class: "grid", fill: "none", x: x + 1, y: y + 14, width: step - 5, height: 36 }));
+    for (const chord of inside) {
+      const from = Math.max(number, chord.start_bar) - number, to = Math.min(number + 1, chord.start_bar + chord.bars) - number;
+      const left = x + 1 + from * (step - 5), wide = (to - from) * (step - 5);
+      node.append(el("rect", { class: "refbox", x: left, y: y + 14, width: wide, height: 36 }), ...label(left + 4, y + 31, chord.name, { class: "refname" }));
+      node.append(...label(left + 4, y + 46, chord.degree, { class: "s" }));
+    }
   }
 }
 
