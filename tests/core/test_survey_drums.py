@@ -2,16 +2,18 @@
 
 import numpy as np
 import pytest
+from scipy import signal
 
 from ersatz.core.audio import Audio
+from ersatz.core.grid import BarGrid
 from ersatz.core.survey import sections
 from ersatz.core.survey.bars import bar_table
-from ersatz.core.survey.events import _fall, _gap, _impact, _roll
+from ersatz.core.survey.events import _fall, _gap, _impact, _roll, _sweep, upper_edge
 from ersatz.core.survey.hits import barest, find_hits
 from ersatz.core.survey.kick import kick_sound, measure_kick
 from ersatz.core.survey.shared import prepare
 from ersatz.core.survey.tempo import measure_beat
-from tests.signals import RATE, club_track, kick_hit
+from tests.signals import RATE, both, club_track, kick_hit
 
 
 @pytest.fixture(scope="module")
@@ -129,3 +131,26 @@ def test_an_impact_rings_and_is_gone_and_a_fall_sinks():
     (fall,) = _fall(noise, 8, 4)
     assert fall.beats == 8.0
     assert _impact(np.full(40, -50.0), 8, 4) == _fall(np.full(40, -50.0), 8, 4) == []
+
+
+def test_the_upper_edge_follows_a_filter():
+    rng = np.random.default_rng(5)
+    parts = []
+    for cutoff_hz in (1000.0, 2000.0, 4000.0):
+        low = signal.butter(8, cutoff_hz, "lowpass", fs=RATE, output="sos")
+        parts.append(signal.sosfilt(low, rng.standard_normal(4 * RATE)) * 0.1)
+    shared = prepare(Audio(both(np.concatenate(parts).astype(np.float32)), RATE))
+    edge = upper_edge(shared, bar_table(shared, BarGrid(120.0)))
+    assert np.diff(edge[[0, 2, 4]]) == pytest.approx([1.0, 1.0], abs=0.25)
+
+
+@pytest.mark.parametrize("octaves", [1.2, -1.2])
+def test_a_sweep_is_a_steady_move_of_the_edge(octaves):
+    edge = np.full(32, 12.0)
+    edge[8:24] += np.linspace(0, octaves, 16)
+    (sweep,) = _sweep(edge, sections.Span(8, 16, "breakdown", 1.0, None), 4, [])
+    assert (sweep.start_bar, sweep.beats) == (9, 64.0)
+    # A riser lifts the edge as well; a jump is a part that comes in.
+    assert _sweep(edge, sections.Span(8, 16, "breakdown", 1.0, None), 4, [(9.0, 25.0)]) == []
+    jump = np.where(np.arange(32) < 16, 11.0, 12.2)
+    assert _sweep(jump, sections.Span(8, 16, "breakdown", 1.0, None), 4, []) == []

@@ -1,9 +1,10 @@
-"""Which transitions announce the sections: risers, snare rolls, gaps, impacts and falls, found at the joints.
+"""Which transitions announce the sections: risers, snare rolls, gaps, impacts, falls and filter sweeps.
 
 Method, at every joint of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
 roll a run of one to eight bars before it with hits of clap or snare that the bars before don't have; a gap a stretch of up to two
 bars in which the level falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a
-fall noise that sinks steadily over the first two bars. Only joints are searched.
+fall noise that sinks steadily over the first two bars. A filter sweep is a stretch inside a section, without a riser, over which
+the upper edge of what sounds moves steadily by most of an octave or more.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ import numpy as np
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import Event
+from ersatz.core.survey.frames import EDGES_HZ
 from ersatz.core.survey.hits import Hits
 from ersatz.core.survey.sections import Span, ramp, rising_noise
 from ersatz.core.survey.shared import Shared
@@ -26,6 +28,11 @@ ROLL_BARS, ROLL_BEFORE = (1, 2, 4, 8), 4
 #: How far a roll's hit stands over what the bars before have on its step.
 ROLL_OVER = 0.12
 IMPACT_DB, FALL_DB = 3.0, 8.0
+#: The upper edge is where the density of power has fallen so far under its maximum from 360 Hz to 1 kHz.
+EDGE_LOW_HZ, EDGE_TOP_HZ, EDGE_DB, EDGE_BANDS = 360, 18_000, 18.0, 5
+#: A sweep moves the edge so far, and strays from a straight line by less than this share of it.
+SWEEP_OCTAVES, SWEEP_STRAY = 0.7, 0.12
+SWEEP_BARS = (32, 16, 12, 8, 4)
 
 
 def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -> tuple[Event, ...]:
@@ -43,7 +50,11 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -
         falls = _fall(noise, joint, beats) if span.label in ("breakdown", "outro", "bridge") else []
         # A fall begins as loud as an impact; a riser before a drop may end as loud as what it leads to.
         out += falls or _impact(noise, joint, after_riser=span.label == "drop")
-    return tuple(out)
+    edge = upper_edge(shared, bars)
+    rising = [(e.start_bar, e.start_bar + e.beats / beats) for e in out if e.kind == "riser"]
+    for span in spans:
+        out += _sweep(edge, span, beats, rising)
+    return tuple(sorted(out, key=lambda e: e.start_bar))
 
 
 def _db(power: np.ndarray) -> np.ndarray:
@@ -111,3 +122,41 @@ def _fall(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
         return []
     sunk = float(piece[0] - piece[-1])
     return [Event("fall", 1 + joint, float(2 * beats), _confidence(sunk, 20))] if sunk > FALL_DB else []
+
+
+def upper_edge(shared: Shared, bars: BarTable) -> np.ndarray:
+    """Upper edge of what sounds on, per bar, octaves over 1 Hz, shape (bars,). Hits are left out by taking the quiet steps, notes
+    with less in their tops by taking the brighter half of each bar.
+    """
+    rows = shared.rows(EDGE_LOW_HZ, EDGE_TOP_HZ)
+    low, high = np.array(EDGES_HZ[:-1], float)[rows], np.array(EDGES_HZ[1:], float)[rows]
+    steps = bars.step_means((shared.mid_power + shared.side_power)[rows], shared.hop_s, 2 * bars.steps)
+    halves = np.percentile(steps.reshape(len(low), 2 * bars.count, -1), 25, axis=2)
+    density = _db(halves) - 10 * np.log10(high - low)[:, None]
+    over = density - (density[:EDGE_BANDS].max(axis=0) - EDGE_DB)
+    last = len(low) - 1 - np.argmax(over[::-1] >= 0, axis=0)
+    after = np.minimum(last + 1, len(low) - 1)
+    columns = np.arange(over.shape[1])
+    part = np.clip(over[last, columns] / np.maximum(over[last, columns] - over[after, columns], 1e-6), 0, 1)
+    octave = np.log2(np.sqrt(low * high))
+    edge = octave[last] + part * (octave[after] - octave[last])
+    return np.asarray(edge.reshape(bars.count, 2).max(axis=1))
+
+
+def _sweep(edge: np.ndarray, span: Span, beats: int, risers: list[tuple[float, float]]) -> list[Event]:
+    """The longest stretch at either end of a section over which the edge moves along a straight line in octaves."""
+    for length in SWEEP_BARS:
+        if length > span.bars:
+            continue
+        for first in {span.start, span.start + span.bars - length}:
+            if any(start < first + 1 + length and end > first + 1 for start, end in risers):
+                continue
+            piece = edge[first : first + length]
+            if len(piece) < length:
+                continue
+            slope, level = np.polyfit(np.arange(length), piece, 1)
+            moved = float(slope) * (length - 1)
+            stray = float(np.abs(piece - slope * np.arange(length) - level).mean())
+            if abs(moved) >= SWEEP_OCTAVES and stray <= SWEEP_STRAY * abs(moved):
+                return [Event("sweep", first + 1, float(length * beats), _confidence(1 - stray / (SWEEP_STRAY * abs(moved)), 1.0))]
+    return []
