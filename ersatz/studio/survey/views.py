@@ -67,10 +67,11 @@ def _last_correction(reference: Reference) -> str | None:
 
 
 def _measured_beside(reference: Reference) -> dict | None:
-    """Where the measurement has its sections, for the drawing, once the producer has corrected anything."""
+    """Where the measurement has its sections on the corrected grid, once the producer has corrected anything."""
     if not reference.corrections or reference.measured is None:
         return None
-    return {"sections": [[s.label, s.start_bar] for s in reference.measured.sections]}
+    grid = reference.survey.tempo.grid
+    return {"sections": [[s.label, round(grid.bar_at(s.start_s), 2)] for s in reference.measured.sections]}
 
 
 def drawing(survey: Survey) -> dict:

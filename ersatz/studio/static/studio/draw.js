@@ -96,7 +96,9 @@ export function sectionRow(axis, sections, top, height, ink, onPick = null) {
     const width = Math.max(3, axis.x(start + bars) - axis.x(start) - 2);
     const group = el("g", onPick ? { role: "button", tabindex: 0, "aria-label": `${names[i]}, bars ${start} to ${start + bars - 1}` } : {});
     group.append(el("rect", { class: `${ink}box`, x, y: top, width, height }));
-    const shown = names[i].length * 6.6 + 12 < width ? names[i] : names[i].length * 3.4 < width ? names[i].slice(0, Math.floor(width / 8)) : "";
+    const fits = [names[i], sections[i][0]].find((name) => name.length * 6.6 + 12 < width);
+    const shown = fits ?? (width > 36 ? `${sections[i][0].slice(0, Math.floor((width - 18) / 6.6))}…` : "");
+    group.append(el("title", {}, `${names[i]}, bars ${start} to ${start + bars - 1}`));
     if (shown) {
       if (ink === "ref") group.append(...label(x + 8, top + height / 2 + 4.5, shown, { class: "refname" }));
       else group.append(text(x + 8, top + height / 2 + 4.5, shown, { class: "ownname" }));

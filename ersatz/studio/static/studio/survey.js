@@ -74,7 +74,7 @@ function score() {
 function measuredSections(axis) {
   return survey.measured.sections.slice(1).map(([label, start]) => {
     const line = el("line", { class: "measured", x1: axis.x(start), x2: axis.x(start), y1: 13, y2: 47 });
-    line.append(el("title", {}, `measured: ${label} from bar ${start}`));
+    line.append(el("title", {}, `measured: ${label} from bar ${Math.round(start)}`));
     return line;
   });
 }
