@@ -37,7 +37,7 @@ def measure_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.nda
         "bass": in_bass,
         "chords": _chords(shared, bars, between, bass),
         "lead": _lead(shared, bars),
-        "noise": _noise(shared, bars, hits),
+        "noise": _noise(shared, bars),
     }
     values = {role: tuple(round(float(v), 2) for v in rows[role]) for role in ROLES}
     return Presence(bars=tuple(range(1, bars.count + 1)), **values)
@@ -134,10 +134,10 @@ def _lead(shared: Shared, bars: BarTable) -> np.ndarray:
     return _level(20 * np.log10(bar + 1e-9), 10.0)
 
 
-def _noise(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
-    """Sustained top band: the quiet steps of the bar, where no hat sounds, against the loudest such bar."""
-    steps = bars.step_means(shared.power(3600, 13_000), shared.hop_s, bars.steps * 2)
+def _noise(shared: Shared, bars: BarTable) -> np.ndarray:
+    """Sustained noise on top: its level in the quiet steps of the bar, where no hat sounds, against the loudest such bar."""
+    steps = bars.step_means(shared.noise(4000, 16_000), shared.hop_s, bars.steps * 2)
     floor = 10 * np.log10(np.percentile(steps, 20, axis=1) + 1e-12)
     loud = 10 * np.log10(np.percentile(steps, 90, axis=1) + 1e-12)
     steady = np.clip(1 - (loud - floor - 4) / 8, 0, 1)
-    return _level(floor, 15.0) * steady
+    return _level(floor, 12.0) * steady
