@@ -22,7 +22,7 @@ PER_BEAT = 64
 BLOCK = 4096
 #: Share of the ceiling that the inverse curve is driven to: none of it at the first median of the half seconds' peaks (against the
 #: highest), all of it at the second.
-DRIVE, VARIED, ALIKE = 0.95, 0.7, 0.88
+DRIVE, VARIED, ALIKE = 0.96, 0.65, 0.84
 
 
 @dataclass(frozen=True)
