@@ -30,8 +30,9 @@ POINTS = PER_BEAT
 #: Ducking under this can't be told from the unevenness of music.
 LEAST_DB = 1.5
 LEAST_BARS = 4
-#: Depth times confidence under which it is taken for such unevenness, dB.
-LEAST_EVIDENCE = 1.0
+#: Depth times confidence under which it is taken for such unevenness, dB: of what is left in the end, and of a reading without
+#: a comparison.
+LEAST_EVIDENCE, ALONE_EVIDENCE = 1.0, 1.5
 #: Share of the views' weight that must be known at a point.
 LEAST_HEARD = 0.15
 #: A clap or snare covers what lies under it for so long.
@@ -45,7 +46,7 @@ ONSET_DB = 7.0
 #: A curve that varies less than this is flat; a model must explain this share of what varies.
 FLAT_DB, LEAST_EXPLAINED, LEAST_CONFIDENCE = 0.35, 0.35, 0.15
 #: Confidence from which a comparison is believed, and from which a reading that stands without one is.
-COMPARED, PLAIN = 0.25, 0.4
+COMPARED, PLAIN = 0.25, 0.36
 #: Comparisons that reach this share of the surest one's confidence count with it.
 AS_SURE = 0.85
 #: Presence of the lead from which a bar counts as led.
@@ -255,7 +256,7 @@ def _read(
     # A ducker that runs on in the breakdown cancels out of the difference; but there it is seen without the kick. And where
     # breakdown and drop play different rhythms, the drop's own level says more.
     running_on = [_fit(_views(others[0], None, trigger, 1.0), beat_s) for others in without]
-    plain = [r for r in (*running_on, *own) if r.confidence >= PLAIN]
+    plain = [r for r in (*running_on, *own) if r.confidence >= PLAIN and r.depth_db * r.confidence >= ALONE_EVIDENCE]
     return max((compared, *plain), key=lambda r: r.depth_db * r.confidence)
 
 
