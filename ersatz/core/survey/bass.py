@@ -43,6 +43,11 @@ def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[flo
     return Bass(tuple(per_bar), tuple(notes))
 
 
+def stands_out(note: BassNote) -> float:
+    """How far a note stands out, by its confidence: a finer weight than how likely it is right."""
+    return float(np.interp(note.confidence, RIGHT, SHARES))
+
+
 def _scores(low: np.ndarray, bars: BarTable, sounding: np.ndarray, kicks: np.ndarray, hz: np.ndarray) -> np.ndarray:
     """Harmonic sums per sounding bar, 8th and candidate, shape (bars, 8ths, candidates)."""
     eighth_s = bars.grid.beat_s / 2

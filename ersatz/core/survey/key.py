@@ -12,6 +12,7 @@ import numpy as np
 
 from ersatz.core.pitch import TONICS
 from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.bass import stands_out
 from ersatz.core.survey.document import Bass, Key, KeyGuess
 from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 
@@ -76,7 +77,7 @@ def _bass_profile(bass: Bass) -> np.ndarray:
     out = np.zeros(12)
     for note in bass.notes:
         starts_phrase = int(note.start_beat) // 4 % PHRASE_BARS == 0
-        out[note.midi % 12] += note.beats * note.confidence * (PHRASE_WEIGHT if starts_phrase else 1.0)
+        out[note.midi % 12] += note.beats * stands_out(note) * (PHRASE_WEIGHT if starts_phrase else 1.0)
     return np.asarray(np.sqrt(out / max(float(out.sum()), 1e-12)))
 
 
