@@ -15,12 +15,14 @@ from ersatz.core.song.document import (
     MAX_BPM,
     MIN_BPM,
     Cell,
+    Delay,
     Ducking,
     Label,
     Note,
     Part,
     Pattern,
     Rate,
+    Reverb,
     Role,
     Song,
     SongSection,
@@ -35,6 +37,8 @@ PLAYS = 0.4
 ENTRY_BARS = 4
 #: Depth on each role against the measured one: sub and bass most, effects least.
 DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise": 0.5}
+#: The returns duck with the music, or they fill what it leaves.
+REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
 
 
@@ -65,6 +69,8 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         sections=sections,
         parts=(),
         ducking=ducking,
+        reverb=Reverb(duck_db=round(REVERB_SHARE * depth, 2)),
+        delay=Delay(duck_db=round(DELAY_SHARE * depth, 2)),
         seed=seed,
         style=style.name,
     )

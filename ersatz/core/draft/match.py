@@ -246,7 +246,9 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
     stretched *= np.clip((len(shape) - np.arange(len(shape))) / 12, 0, 1)
     ducking = replace(song.ducking, shape=tuple(round(float(v), 4) for v in stretched))
     parts = tuple(replace(p, duck_db=round(min(p.duck_db * ratio, 40.0), 2)) for p in song.parts)
-    return replace(song, ducking=ducking, parts=parts)
+    reverb = replace(song.reverb, duck_db=round(min(song.reverb.duck_db * ratio, 40.0), 2))
+    delay = replace(song.delay, duck_db=round(min(song.delay.duck_db * ratio, 40.0), 2))
+    return replace(song, ducking=ducking, parts=parts, reverb=reverb, delay=delay)
 
 
 def _read_pump(song: Song, main: int, cache: RenderCache) -> Pump:

@@ -33,7 +33,7 @@ CONTEXT = 16_384
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
 #: Raised when what a node computes changes, so that nothing stale is read from disk.
-ENGINE = 1
+ENGINE = 2
 WORKERS = 2
 SILENT_SEND_DB = -59.0
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ersatz.core.voices import dsp
+from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.spec import Param, VoiceSpec
 
 
@@ -61,7 +62,7 @@ def _snare(p: dict[str, float], midi: int, held: int, velocity: float, rate: int
 def _hat(p: dict[str, float], midi: int, held: int, velocity: float, rate: int, rng: np.random.Generator) -> np.ndarray:
     """Six inharmonic pulses and noise through a high-pass; longer decay opens it."""
     n = int((p["decay_ms"] * 5 + 15) / 1000 * rate)
-    metal = sum(dsp.pulse(f, n, rate, 0.5, rng.random()) for f in (2867.0, 3493.0, 4211.0, 5623.0, 6389.0, 8117.0)) / 6
+    metal = sum(osc.pulse(np.full(n, f / rate), 0.5, rng.random()) for f in (2867.0, 3493.0, 4211.0, 5623.0, 6389.0, 8117.0)) / 6
     noise = rng.standard_normal(n)
     air = rng.standard_normal(n) * 0.35
     shape = dsp.falling(n, p["decay_ms"] / 1000, rate)

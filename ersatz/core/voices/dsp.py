@@ -1,66 +1,12 @@
-"""Sample loops shared by the voices: oscillators, a filter, envelopes. Compiled, no state outside the call.
+"""Sample loops shared by the voices: a filter, envelopes. Compiled, no state outside the call.
 
-Saws and pulses are corrected at their steps by two-sample polynomials (PolyBLEP; Välimäki & Huovilainen 2007). The filter is
-the trapezoidal state-variable filter (Zavalishin 2012), stable under any modulation of its cutoff.
+The filter is the trapezoidal state-variable filter (Zavalishin 2012), stable under any modulation of its cutoff.
 """
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
-
-
-@njit(cache=True, nogil=True)
-def _blep(t: float, dt: float) -> float:  # pragma: no cover - compiled
-    if t < dt:
-        x = t / dt
-        return x + x - x * x - 1.0
-    if t > 1.0 - dt:
-        x = (t - 1.0) / dt
-        return x * x + x + x + 1.0
-    return 0.0
-
-
-@njit(cache=True, nogil=True)
-def saw_stack(
-    hz: float, n: int, rate: float, cents: np.ndarray, phases: np.ndarray, pans: np.ndarray, glide_from: float
-) -> np.ndarray:  # pragma: no cover - compiled
-    """Detuned saws spread by equal-power panning (-1..1), shape (2, n). `glide_from` Hz falls to `hz` within 60 ms."""
-    out = np.zeros((2, n))
-    for v in range(len(cents)):
-        ratio = 2.0 ** (cents[v] / 1200.0)
-        angle = (pans[v] + 1.0) * np.pi / 4
-        left, right = np.cos(angle), np.sin(angle)
-        phase = phases[v]
-        for i in range(n):
-            f = hz + (glide_from - hz) * np.exp(-i / (0.015 * rate))
-            dt = f * ratio / rate
-            s = 2.0 * phase - 1.0 - _blep(phase, dt)
-            out[0, i] += left * s
-            out[1, i] += right * s
-            phase += dt
-            if phase >= 1.0:
-                phase -= 1.0
-    return out / np.sqrt(len(cents))
-
-
-@njit(cache=True, nogil=True)
-def pulse(hz: float, n: int, rate: float, width: float, phase: float) -> np.ndarray:  # pragma: no cover - compiled
-    """Pulse of duty `width`, shape (n,)."""
-    out = np.zeros(n)
-    dt = hz / rate
-    for i in range(n):
-        value = 1.0 if phase < width else -1.0
-        value += _blep(phase, dt)
-        other = phase + 1.0 - width
-        if other >= 1.0:
-            other -= 1.0
-        value -= _blep(other, dt)
-        out[i] = value
-        phase += dt
-        if phase >= 1.0:
-            phase -= 1.0
-    return out
 
 
 @njit(cache=True, nogil=True)

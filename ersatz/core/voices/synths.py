@@ -6,6 +6,7 @@ import numpy as np
 
 from ersatz.core.pitch import midi_hz
 from ersatz.core.voices import dsp
+from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.spec import Param, VoiceSpec
 
 VOWELS_HZ = ((730, 1090, 2440), (570, 840, 2410), (530, 1840, 2480), (270, 2290, 3010))
@@ -15,9 +16,9 @@ def _bass(p: dict[str, float], midi: int, held: int, velocity: float, rate: int,
     """Saw and pulse through a low-pass with a falling envelope, a sine an octave-free sub under it, drive. Mono."""
     n = held + int(0.06 * rate)
     hz = midi_hz(midi)
-    saw = dsp.saw_stack(hz, n, rate, np.array([-p["detune_cents"], p["detune_cents"]]), np.array([0.0, 0.37]),
-                        np.zeros(2), hz)[0]  # fmt: skip
-    square = dsp.pulse(hz, n, rate, 0.5, 0.0)
+    steady = np.full(n, hz / rate)
+    saw = osc.unison(osc.saw_tables(), steady, np.array([-1, 1]) * p["detune_cents"], np.array([0.0, 0.37]), np.zeros(2))[0]
+    square = osc.pulse(steady, 0.5)
     raw = (1 - p["square"]) * saw + p["square"] * 0.7 * square
     t = np.arange(n) / rate
     open_octaves = p["envelope_octaves"] * (0.4 + 0.6 * velocity) * np.exp(-t / (p["envelope_ms"] / 1000))
@@ -36,7 +37,7 @@ def _stack(p: dict[str, float], midi: int, held: int, velocity: float, rate: int
     hz = midi_hz(midi)
     spread = np.array([-1.0, -0.62, -0.28, 0.0, 0.3, 0.65, 1.0])
     order = np.array([0.9, -0.7, 0.5, 0.0, -0.5, 0.7, -0.9]) * p["width"]
-    out = dsp.saw_stack(hz, n, rate, spread * p["detune_cents"], rng.random(7), order, hz)
+    out = osc.unison(osc.saw_tables(), np.full(n, hz / rate), spread * p["detune_cents"], rng.random(7), order)
     t = np.arange(n) / rate
     cutoff = p["cutoff_hz"] * 2 ** (p["envelope_octaves"] * (0.5 + 0.5 * velocity) * np.exp(-t / (p["envelope_ms"] / 1000)))
     cutoff = np.minimum(cutoff * 2 ** ((midi - 60) / 12 * 0.4), 0.42 * rate)
@@ -51,8 +52,9 @@ def _pluck(p: dict[str, float], midi: int, held: int, velocity: float, rate: int
     """Three saws and a pulse with a fast filter fall, widened by a micro delay on the wet side."""
     n = held + int((p["release_ms"] / 1000 + 0.02) * rate)
     hz = midi_hz(midi)
-    stack = dsp.saw_stack(hz, n, rate, np.array([-1.0, 0.0, 1.0]) * p["detune_cents"], rng.random(3), np.zeros(3), hz)[0]
-    raw = stack + 0.5 * dsp.pulse(hz * 2, n, rate, 0.3, 0.1)
+    steady = np.full(n, hz / rate)
+    stack = osc.unison(osc.saw_tables(), steady, np.array([-1, 0, 1]) * p["detune_cents"], rng.random(3), np.zeros(3))[0]
+    raw = stack + 0.5 * osc.pulse(2 * steady, 0.3, 0.1)
     t = np.arange(n) / rate
     cutoff = p["cutoff_hz"] * 2 ** (p["envelope_octaves"] * velocity * np.exp(-t / (p["envelope_ms"] / 1000)))
     tone = dsp.svf(raw, np.minimum(cutoff, 0.42 * rate), p["resonance"], rate, 0)
