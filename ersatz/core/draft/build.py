@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import cast
 
 from ersatz.core.draft import patterns
+from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
@@ -29,7 +30,7 @@ from ersatz.core.song.document import (
     Sound,
 )
 from ersatz.core.styles import Style, choose_style
-from ersatz.core.survey.document import Section, Survey
+from ersatz.core.survey.document import KickPortrait, Section, Survey
 
 #: A role plays in the bars where the reference's presence reaches this.
 PLAYS = 0.4
@@ -40,6 +41,8 @@ DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise"
 #: The returns duck with the music, or they fill what it leaves.
 REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
+#: Drive of a kick whose own can't be told.
+HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
 
 
 def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, title: str | None = None) -> Song:
@@ -118,9 +121,7 @@ def _parts(
     chords = patterns.voicings(key, degrees)
     low = LOW_BASS_MIDI + (0 if style.kick != "half" else -2)
     snare = style.backbeat == "snare"
-    portrait = survey.drums.kick
-    fundamental = min(70.0, max(38.0, portrait.fundamental_hz)) if portrait else 50.0
-    decay = min(420.0, max(140.0, portrait.decay_ms * 0.9)) if portrait else 240.0
+    kick_sound = _kick_sound(survey.drums.kick, HARD_DRIVE if style.name == "hard-techno" else SOFT_DRIVE)
     lead_sound = Sound("voice", {"vowel": float(rng.randrange(4))}) if style.lead == "voice" else Sound(
         "pluck", {"cutoff_hz": rng.choice((700.0, 1000.0, 1400.0)), "decay_ms": rng.choice((180.0, 300.0))})  # fmt: skip
     reese = Sound("bass", {"detune_cents": 14.0, "cutoff_hz": 420.0, "envelope_octaves": 1.0, "sub": 0.7, "drive": 0.5})
@@ -142,8 +143,7 @@ def _parts(
         return Part(part_id, name, role, sound, bus, found, cells, duck_db=round(duck, 2), **settings)  # type: ignore[arg-type]
 
     parts = [
-        part("kick", "kick", "Kick", Sound("kick", {"fundamental_hz": fundamental, "decay_ms": decay,
-             "drive": 0.7 if style.name == "hard-techno" else 0.25}), "drums",
+        part("kick", "kick", "Kick", kick_sound, "drums",
              {"A": patterns.kick_pattern(style, kick_row, rng)}, gain_db=-6.0, low_cut_hz=28.0),
         part("clap", "clap", "Snare" if snare else "Clap", Sound("snare" if snare else "clap"), "drums",
              {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
@@ -169,6 +169,15 @@ def _parts(
     ]  # fmt: skip
     parts += _joints(sections, depth)
     return tuple(parts)
+
+
+def _kick_sound(portrait: KickPortrait | None, drive: float) -> Sound:
+    """Fitted where a hit was measured; by fundamental and decay alone where a style only says these."""
+    if portrait is None:
+        return Sound("kick", {"drive": drive})
+    if portrait.envelope_db:
+        return fitted_kick(portrait, drive)
+    return Sound("kick", {"fundamental_hz": portrait.fundamental_hz, "decay_ms": portrait.decay_ms, "drive": drive})
 
 
 def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]) -> tuple[Cell, ...]:

@@ -31,9 +31,11 @@ PITCH_LOWPASS_HZ = 500.0
 def measure_kick(shared: Shared, bars: BarTable, hits: Hits) -> KickPortrait | None:
     """None where there are too few hits to know."""
     pieces = _pieces(shared.mid, shared.rate_hz, _hit_times(bars, hits.kick))
-    if pieces is None:
-        return None
-    rate = shared.rate_hz
+    return None if pieces is None else portrait_of(pieces, shared.rate_hz)
+
+
+def portrait_of(pieces: np.ndarray, rate: int) -> KickPortrait:
+    """The portrait of aligned hits of LENGTH_S each, shape (hits, samples)."""
     mean = np.median(pieces, axis=0)
     fundamental = _fundamental(mean, rate)
     envelope_db = _envelope_db(mean, rate)
