@@ -6,14 +6,15 @@ from scipy import signal
 
 from ersatz.core.audio import Audio
 from ersatz.core.grid import BarGrid
-from ersatz.core.survey import sections
+from ersatz.core.survey import sections, survey_audio
 from ersatz.core.survey.bars import bar_table
+from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.events import _fall, _gap, _impact, _roll, _sweep, upper_edge
 from ersatz.core.survey.hits import barest, find_hits
 from ersatz.core.survey.kick import kick_sound, measure_kick
 from ersatz.core.survey.shared import prepare
 from ersatz.core.survey.tempo import measure_beat
-from tests.signals import RATE, both, club_track, kick_hit
+from tests.signals import RATE, both, club_track, kick_hit, noise_hit
 
 
 @pytest.fixture(scope="module")
@@ -154,3 +155,22 @@ def test_a_sweep_is_a_steady_move_of_the_edge(octaves):
     assert _sweep(edge, sections.Span(8, 16, "breakdown", 1.0, None), 4, [(9.0, 25.0)]) == []
     jump = np.where(np.arange(32) < 16, 11.0, 12.2)
     assert _sweep(jump, sections.Span(8, 16, "breakdown", 1.0, None), 4, []) == []
+
+
+@pytest.mark.parametrize(("per_beat", "steps_per_bar"), [(3, 12), (4, 16)])
+def test_hats_in_triplets_are_pictured_in_triplets(per_beat, steps_per_bar):
+    bpm, bars = 120.0, 16
+    out = np.random.default_rng(0).standard_normal(int(bars * 2 * RATE)) * 1e-4
+    hat, kick = noise_hit(0.05, 0.012, 7000, 2), kick_hit()
+    for step in range(bars * 4 * per_beat):
+        i = round(step * 60 / bpm / per_beat * RATE)
+        sounds = [(hat, 0.3 if step % per_beat else 0.5), *([(kick, 0.8)] if step % per_beat == 0 else [])]
+        for sound, gain in sounds:
+            piece = sound[: len(out) - i]
+            out[i : i + len(piece)] += gain * piece
+    audio = Audio(both(out.astype(np.float32)), RATE)
+    known = Corrections(bpm=bpm, first_downbeat_s=0.0, sections=(SectionCorrection("drop", 1, bars),))
+    (pattern,) = survey_audio(audio, Source("x.wav", audio.duration_s, RATE, 2, ""), known).drums.patterns
+    assert pattern.steps_per_bar == steps_per_bar
+    assert all(pattern.hats)
+    assert [i for i, v in enumerate(pattern.kick) if v] == list(range(0, steps_per_bar, per_beat))

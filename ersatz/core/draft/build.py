@@ -30,7 +30,7 @@ from ersatz.core.song.document import (
     Sound,
 )
 from ersatz.core.styles import Style, choose_style
-from ersatz.core.survey.document import KickPortrait, Section, Survey
+from ersatz.core.survey.document import DrumPattern, KickPortrait, Section, Survey
 
 #: A role plays in the bars where the reference's presence reaches this.
 PLAYS = 0.4
@@ -41,6 +41,7 @@ DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise"
 #: The returns duck with the music, or they fill what it leaves.
 REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
+STEPS = 16
 #: Drive of a kick whose own can't be told.
 HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
 
@@ -56,7 +57,7 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         raise NoTempo(f"Drafts are made between {MIN_BPM:.0f} and {MAX_BPM:.0f} BPM: correct the tempo, then draft.")
     rng = random.Random(f"{seed}|{survey.source.sha256}")
     main = survey.main_section()
-    kick_row = survey.drums.patterns[main].kick
+    kick_row = _on_sixteenths(survey.drums.patterns[main])
     style = choose_style(survey.tempo.bpm, kick_row, style_name)
     key = Key(survey.key.tonic, survey.key.mode)
     sections = tuple(
@@ -78,6 +79,16 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         style=style.name,
     )
     return replace(song, parts=_parts(survey, style, key, kick_row, depth, rng, sections))
+
+
+def _on_sixteenths(pattern: DrumPattern) -> tuple[float, ...]:
+    """The kick's steps that a grid of 16ths has as well."""
+    row = [0.0] * STEPS
+    for i, strength in enumerate(pattern.kick):
+        place, rest = divmod(i * STEPS, pattern.steps_per_bar)
+        if not rest:
+            row[place] = strength
+    return tuple(row)
 
 
 def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:

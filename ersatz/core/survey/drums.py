@@ -1,8 +1,9 @@
 """The groove: which drums hit on which step of each section, how late or early, how swung?
 
 Conventions: strengths 0..1 per 16th step; timing in ms against the straight grid, later is positive. Method: the typical
-strength of a step is its median over the section's bars (hits.py). Swing: place of the odd 16ths inside the 8th, from the
-folded high and middle onsets against the even ones.
+strength of a step is its median over the section's bars (hits.py). A section whose upper onsets stand on thirds of the beat and
+not on its quarters is pictured in triplets, three steps a beat, by the onsets themselves. Swing: place of the odd 16ths inside
+the 8th, from the folded high and middle onsets against the even ones.
 """
 
 from __future__ import annotations
@@ -15,10 +16,15 @@ from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import DrumPattern, Drums, KickPortrait, StepTiming
 from ersatz.core.survey.hits import Hits
 from ersatz.core.survey.shared import Shared
+from ersatz.core.survey.slots import peaks_at
 
 #: A step of a section's picture counts as played from this typical strength on: kicks are all alike, hats are not.
 TYPICAL = {"kick": 0.55, "clap": 0.5, "hats": 0.3}
 MAX_SWING_PERCENT = 72.0
+TRIPLETS_PER_BEAT = 3
+#: How far the weaker third of the beat must stand over the strongest quarter, and what share of the beat's own onsets it must
+#: reach; how near to its place an onset counts.
+TRIPLET_LEAD, TRIPLET_SHARE, TRIPLET_REACH_S = 1.6, 0.3, 0.012
 
 
 def measure_swing(shared: Shared, bars: BarTable) -> float:
@@ -62,14 +68,40 @@ def describe_drums(
     }
     patterns = []
     for i, (first, length) in enumerate(spans):
+        triplets = _in_triplets(shared, bars, curves["clap"] + curves["hats"], first, length)
+        steps = TRIPLETS_PER_BEAT * bars.grid.beats_per_bar if triplets else bars.steps
         rows, timing = {}, {}
         for name, curve in curves.items():
-            steps = getattr(hits, name)[first : first + length]
-            typical = np.median(steps, axis=0) if length > 2 else steps.mean(axis=0)
+            if triplets:
+                played = _onset_steps(shared, bars, curve, first, length, steps)
+            else:
+                played = getattr(hits, name)[first : first + length]
+            typical = np.median(played, axis=0) if length > 2 else played.mean(axis=0)
             rows[name] = tuple(round(float(v), 2) if v >= TYPICAL[name] else 0.0 for v in typical)
             timing[name] = _timing(shared, bars, curve, first, length, rows[name])
-        patterns.append(DrumPattern(i, bars.steps, rows["kick"], rows["clap"], rows["hats"], StepTiming(**timing)))
+        patterns.append(DrumPattern(i, steps, rows["kick"], rows["clap"], rows["hats"], StepTiming(**timing)))
     return Drums(portrait, _on_the_kick(patterns))
+
+
+def _in_triplets(shared: Shared, bars: BarTable, curve: np.ndarray, first: int, length: int) -> bool:
+    """Whether onsets stand on the thirds of the beat, both of them, and not on its quarters."""
+    beats = bars.grid.beats_per_bar
+    starts = (bars.edges_s[first : first + length, None] + np.arange(beats) * bars.grid.beat_s).ravel()
+
+    def strength(part: float) -> float:
+        times = starts + part * bars.grid.beat_s
+        return float(np.mean(peaks_at(curve, times, shared.hop_s, TRIPLET_REACH_S, TRIPLET_REACH_S)))
+
+    thirds = min(strength(1 / 3), strength(2 / 3))
+    quarters = max(strength(part) for part in (0.25, 0.5, 0.75))
+    return thirds > max(TRIPLET_LEAD * quarters, TRIPLET_SHARE * strength(0.0))
+
+
+def _onset_steps(shared: Shared, bars: BarTable, curve: np.ndarray, first: int, length: int, steps: int) -> np.ndarray:
+    """Strength of the onsets per bar and step, 1 for the strong ones, shape (length, steps)."""
+    times = bars.edges_s[first : first + length, None] + np.arange(steps) * bars.grid.bar_s / steps
+    peaks = peaks_at(curve, times.ravel(), shared.hop_s).reshape(length, steps)
+    return np.asarray(np.minimum(peaks / max(float(np.percentile(peaks, 90)), 1e-9), 1.0))
 
 
 def _on_the_kick(patterns: list[DrumPattern]) -> tuple[DrumPattern, ...]:
@@ -95,7 +127,7 @@ def _timing(
         if strength == 0:
             out.append(None)
             continue
-        times = starts + step * bars.grid.bar_s / bars.steps
+        times = starts + step * bars.grid.bar_s / len(row)
         place = times / shared.hop_s
         index = np.floor(place).astype(int)
         offsets = np.arange(-reach, reach + 1)

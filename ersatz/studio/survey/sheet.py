@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ersatz.core.pitch import degree_name, note_name
-from ersatz.core.survey.document import ROLES, Survey
+from ersatz.core.survey.document import ROLES, DrumPattern, Survey
 
 ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
@@ -64,17 +64,22 @@ def sheet_of(survey: Survey) -> dict[str, Any]:
                 "last": section.end_bar - 1,
                 "like": survey.sections[section.like].start_bar if section.like is not None else None,
                 "plays": ", ".join(ROLE_NAMES[r] for r in ROLES if section.presence[r] >= 0.5) or "hardly anything",
-                "steps": [(name, _steps(getattr(pattern, name))) for name in ("kick", "clap", "hats")],
+                "steps": [(name, _steps(getattr(pattern, name), per_beat(survey, pattern))) for name in ("kick", "clap", "hats")],
                 "bass": " ".join("·" if n is None else f"{note_name(n)} ({degree_name(n, key)})" for n in bass),
             }
         )
     return {"survey": survey, "figures": figures(survey), "sheet_sections": sections, "sheet_events": survey.events}
 
 
-def _steps(row: tuple[float, ...]) -> str:
+def per_beat(survey: Survey, pattern: DrumPattern) -> int:
+    """Steps of a beat: four, or three in triplets."""
+    return pattern.steps_per_bar // survey.tempo.beats_per_bar
+
+
+def _steps(row: tuple[float, ...], beat: int) -> str:
     """One bar in text: a hit, a soft hit, nothing; beats apart."""
     marks = ["X" if v >= 0.7 else "x" if v else "·" for v in row]
-    return " ".join("".join(marks[i : i + 4]) for i in range(0, len(marks), 4))
+    return " ".join("".join(marks[i : i + beat]) for i in range(0, len(marks), beat))
 
 
 def beside_rows(first: Survey, second: Survey) -> list[tuple[str, str, str]]:

@@ -63,9 +63,9 @@ export function eventMarks(axis, events, beats) {
 }
 
 /** One bar of kick, clap and hats: strength as height, off-grid timing as a line across the step. */
-export function drumSteps(node, pattern) {
+export function drumSteps(node, pattern, beats = 4) {
   const { width } = fresh(node);
-  const steps = pattern.steps_per_bar, perBeat = 4;
+  const steps = pattern.steps_per_bar, perBeat = steps / beats;
   const left = 44, step = (width - left) / steps;
   ["kick", "clap", "hats"].forEach((name, row) => {
     const y = 4 + row * 34;

@@ -150,7 +150,7 @@ function details() {
   document.getElementById("section-label").value = s.label;
   document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
   document.getElementById("section-split").disabled = s.bars < 2;
-  drumSteps(svg("detail-drums"), survey.drums.patterns[picked]);
+  drumSteps(svg("detail-drums"), survey.drums.patterns[picked], survey.tempo.beats_per_bar);
   bass();
   spectrum();
   chords();

@@ -122,7 +122,7 @@ function details() {
   const name = sectionNames(target.sections.map((section) => [section.label]))[picked];
   document.getElementById("detail-name").textContent = `${name}, usually ${usual(spread.section_bars[picked])} bars`;
   document.getElementById("detail-lufs").textContent = `${s.loudness_lufs.toFixed(1).replace("-", "−")} LUFS`;
-  drumSteps(svg("detail-drums"), target.drums.patterns[picked]);
+  drumSteps(svg("detail-drums"), target.drums.patterns[picked], target.tempo.beats_per_bar);
   spectrum();
   widths();
 }
