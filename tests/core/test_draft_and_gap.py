@@ -12,6 +12,7 @@ from ersatz.core.errors import NoTempo, UnusableDocument
 from ersatz.core.gap import compare
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.pitch import Key
 from ersatz.core.styles import STYLES, choose_style
 
@@ -109,3 +110,21 @@ def test_what_differs_is_said_with_its_size(club_survey):
     assert figure.verdict == "off"
     near = replace(club_survey, tempo=replace(club_survey.tempo, swing_percent=club_survey.tempo.swing_percent + 1.5))
     assert compare(club_survey, near).figure("Swing").verdict == "close"
+
+
+def test_a_section_that_does_not_duck_triggers_nothing(song):
+    first, *rest = song.sections
+    resting = replace(song, sections=(replace(first, ducks=False), *rest))
+    end = song.grid.sample_of_bar(first.bars + 1, 44_100)
+    before, after = duck_triggers(song, 44_100), duck_triggers(resting, 44_100)
+    assert (before < end).any()
+    assert not (after < end).any()
+    assert (after >= end).sum() == (before >= end).sum()
+
+
+def test_a_draft_ducks_where_the_reference_does(club_survey):
+    quiet = replace(club_survey.sections[0], presence={**club_survey.sections[0].presence, "kick": 0.0})
+    survey = replace(club_survey, sections=(quiet, *club_survey.sections[1:]))
+    assert draft_song(survey, 1).sections[0].ducks == (0 in survey.pump.active_sections)
+    runs_on = replace(survey, pump=replace(survey.pump, active_sections=(0, 1)))
+    assert draft_song(runs_on, 1).sections[0].ducks

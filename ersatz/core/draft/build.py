@@ -61,7 +61,8 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
     style = choose_style(survey.tempo.bpm, kick_row, style_name)
     key = Key(survey.key.tonic, survey.key.mode)
     sections = tuple(
-        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s)) for i, s in enumerate(survey.sections)
+        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s), ducks=_ducks(survey, i))
+        for i, s in enumerate(survey.sections)
     )
     ducking, depth = _ducking(survey, style)
     song = Song(
@@ -99,6 +100,11 @@ def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
     shape = tuple(round(min(1.0, max(0.0, -v / pump.depth_db)), 4) for v in pump.curve_db)
     rate = pump.rate if pump.rate in ("1/4", "1/8", "kick") else "1/4"
     return Ducking(cast(Rate, rate), shape), pump.depth_db
+
+
+def _ducks(survey: Survey, section: int) -> bool:
+    """Where the reference plays its kick the ducker goes with it; where it doesn't, only if it was seen to run on."""
+    return section in survey.pump.active_sections or survey.sections[section].presence["kick"] >= PLAYS
 
 
 def _gap_beats(survey: Survey, section: Section) -> float:

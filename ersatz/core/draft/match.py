@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import cast
 
 import numpy as np
 from scipy.optimize import least_squares, lsq_linear
@@ -23,7 +24,7 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, mastered, with_master_gain
 from ersatz.core.song.document import PHRASE_BARS, EqBand, Song
 from ersatz.core.survey import survey_audio
-from ersatz.core.survey.document import Corrections, Pump, SectionCorrection, Source, Survey
+from ersatz.core.survey.document import Corrections, Label, Pump, SectionCorrection, Source, Survey
 
 LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
@@ -252,14 +253,32 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
 
 
 def _read_pump(song: Song, main: int, cache: RenderCache) -> Pump:
-    """What the survey reads in the remake's main section, the grid being known."""
+    """What the survey reads in the remake's main section beside one that doesn't duck, the grid being known."""
     mixdown = Mixdown(song, cache)
-    start, stop = _section_range(song, main, mixdown)
-    audio = Audio(np.ascontiguousarray(mixdown.samples(start, stop)), RATE_HZ)
-    bars = round((stop - start) / RATE_HZ / song.grid.bar_s)
-    known = Corrections(song.bpm, 0.0, song.tonic, song.mode, (SectionCorrection("drop", 1, bars),))
+    pieces, plan, bar = [], [], 1
+    for index, label in ((_resting(song), "breakdown"), (main, "drop")):
+        if index is None:
+            continue
+        start, stop = _section_range(song, index, mixdown)
+        bars = round((stop - start) / RATE_HZ / song.grid.bar_s)
+        pieces.append(mixdown.samples(start, stop))
+        plan.append(SectionCorrection(cast(Label, label), bar, bars))
+        bar += bars
+    audio = Audio(np.ascontiguousarray(np.concatenate(pieces, axis=1)), RATE_HZ)
+    known = Corrections(song.bpm, 0.0, song.tonic, song.mode, tuple(plan))
     source = Source("", audio.duration_s, RATE_HZ, 2, "")
     return survey_audio(audio, source, known).pump
+
+
+def _resting(song: Song) -> int | None:
+    """The longest section that doesn't duck and has something to play, or None."""
+    music = [p for p in song.parts if p.role in ("chords", "lead")]
+    rests = [
+        (section.bars, -i)
+        for i, section in enumerate(song.sections)
+        if not section.ducks and any((cell := p.cell(section.id)) is not None and cell.on for p in music)
+    ]
+    return -max(rests)[1] if rests else None
 
 
 def survey_remake(audio: Audio, song: Song) -> Survey:

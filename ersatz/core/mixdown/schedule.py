@@ -78,12 +78,14 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
 
 def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
     """Sample positions of the ducker's triggers: the rate's steps, or the kick's own pattern, which goes on ducking
-    where the kick is muted in a breakdown. Gaps trigger nothing."""
+    where the kick is muted in a breakdown. Gaps trigger nothing, nor do sections that don't duck."""
     grid = song.grid
     out: list[int] = []
     if song.ducking.rate != "kick":
         step = TICKS_PER_BEAT // (1 if song.ducking.rate == "1/4" else 2)
         for first_bar, section in song.placed():
+            if not section.ducks:
+                continue
             start = grid.ticks_of_bar(first_bar)
             end = start + section.bars * grid.ticks_per_bar - section.gap_beats * TICKS_PER_BEAT
             out += [grid.sample_of_ticks(t, rate_hz) for t in range(start, int(end), step)]
@@ -94,6 +96,8 @@ def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
     fallback = kick.patterns[min(kick.patterns)]
     swing = song.swing_ticks()
     for first_bar, section in song.placed():
+        if not section.ducks:
+            continue
         cell = kick.cell(section.id)
         pattern = kick.patterns.get(cell.pattern, fallback) if cell else fallback
         start = grid.ticks_of_bar(first_bar)

@@ -92,13 +92,14 @@ class Part:
 @dataclass(frozen=True)
 class SongSection:
     """`gap_beats`: everything falls silent for the last beats of the section. `levels_db`: how loud each phrase of
-    PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB."""
+    PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB. `ducks`: whether the ducker is triggered here."""
 
     id: str
     label: Label
     bars: int
     gap_beats: float = 0.0
     levels_db: tuple[float, ...] = ()
+    ducks: bool = True
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= MAX_BARS:
