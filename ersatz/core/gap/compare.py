@@ -13,13 +13,11 @@ from typing import Any
 
 import numpy as np
 
-from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
-from ersatz.core.target.document import Span, Spread, balanced, width_above_270_hz
+from ersatz.core.target.document import Span, Spread, balanced, in_balance, width_above_270_hz
 
 SCHEMA = "ersatz.gap/1"
-LOW_HZ, HIGH_HZ = 40.0, 12_500.0
 #: A figure over tolerance but under this many tolerances is close.
 CLOSE = 2.0
 
@@ -113,15 +111,9 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
 
 def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
     """Remake less reference per third octave at equal loudness: the mean over 40 Hz to 12 kHz is taken out, dB."""
-    theirs = np.array(reference.spectrum.per_section[main].level_db)
-    mine = np.array(remake.spectrum.per_section[partner].level_db)
-    difference = mine - theirs
-    return np.asarray(difference - difference[_inside()].mean())
-
-
-def _inside() -> np.ndarray:
-    centres = np.array(NOMINAL_HZ)
-    return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
+    return np.asarray(
+        balanced(remake.spectrum.per_section[partner].level_db) - balanced(reference.spectrum.per_section[main].level_db)
+    )
 
 
 def _partner(reference: Survey, remake: Survey, main: int) -> int:
@@ -164,7 +156,7 @@ def _balance(difference: np.ndarray, remake: Survey, main: int, partner: int, sp
         level = balanced(remake.spectrum.per_section[partner].level_db)
         usual = spread.spectrum[main]
         difference = np.minimum(0, level - np.array(usual.low)) + np.maximum(0, level - np.array(usual.high))
-    mean = float(np.abs(difference[_inside()]).mean())
+    mean = float(np.abs(difference[in_balance()]).mean())
     return Figure("Balance, mean", "dB", None, None, round(mean, 2), 2.0, _verdict(mean, 2.0))
 
 

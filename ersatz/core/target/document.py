@@ -156,12 +156,16 @@ def at_tempo(survey: Survey, bpm: float) -> Survey:
     )
 
 
+def in_balance() -> np.ndarray:
+    """Which third octaves lie in BALANCE_HZ, shape (bands.BANDS,)."""
+    centres = np.array(NOMINAL_HZ)
+    return (centres >= BALANCE_HZ[0]) & (centres <= BALANCE_HZ[1])
+
+
 def balanced(levels: Sequence[float]) -> np.ndarray:
     """Third-octave levels less their mean over BALANCE_HZ."""
-    centres = np.array(NOMINAL_HZ)
-    inside = (centres >= BALANCE_HZ[0]) & (centres <= BALANCE_HZ[1])
     x = np.asarray(levels, dtype=float)
-    return np.asarray(x - x[inside].mean())
+    return np.asarray(x - x[in_balance()].mean())
 
 
 def width_above_270_hz(survey: Survey) -> float:

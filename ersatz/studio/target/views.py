@@ -20,6 +20,7 @@ from ersatz.core.target.document import balanced
 from ersatz.studio.frame import frame
 from ersatz.studio.models import Reference
 from ersatz.studio.shelf.forms import DraftForm
+from ersatz.studio.survey.sheet import minus
 from ersatz.studio.target.forms import ChoiceForm, TargetForm
 from ersatz.studio.target.make import make_target
 
@@ -84,7 +85,7 @@ def spans(found: Target) -> dict[str, str]:
 
 def span_text(span: Span, digits: int) -> str:
     """“122 to 128”, or one figure where there is no spread."""
-    low, high = (f"{v:.{digits}f}".replace("-", "−") for v in (span.low, span.high))
+    low, high = minus(span.low, digits), minus(span.high, digits)
     return low if low == high else f"{low} to {high}"
 
 
