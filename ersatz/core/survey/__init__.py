@@ -15,7 +15,6 @@ from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import (
     ROLES,
     Corrections,
-    Energy,
     Key,
     Loudness,
     Presence,
@@ -30,9 +29,8 @@ from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
 from ersatz.core.survey.pump import measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
-from ersatz.core.survey.shared import Shared
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
-from ersatz.core.survey.track import Track
+from ersatz.core.survey.track import Ground, Track
 
 Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
@@ -87,7 +85,7 @@ def survey_track(
     key = _key(ground.key, corrections)
     harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
     progress("sections", 0.7)
-    spans = _spans(shared, bars, corrections, presence, ground.energy)
+    spans = _spans(track, ground, corrections)
     bar_spans = [(s.start, s.bars) for s in spans]
     drops = [i for i, s in enumerate(spans) if s.label == "drop"]
     progress("pump", 0.75)
@@ -114,7 +112,7 @@ def survey_track(
         spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections], full),
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
-        events=find_events(shared, bars, spans, hits),
+        events=find_events(shared, bars, spans, hits, ground.noise_db),
         corrections=corrections,
     )
     progress("done", 1.0)
@@ -153,11 +151,11 @@ def _key(measured: Key, corrections: Corrections) -> Key:
     return replace(measured, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0)
 
 
-def _spans(shared: Shared, bars: BarTable, corrections: Corrections, presence: Presence, energy: Energy) -> list[Span]:
+def _spans(track: Track, ground: Ground, corrections: Corrections) -> list[Span]:
     if corrections.sections is None:
-        return find_sections(shared, bars, presence, energy)
+        return find_sections(track.shared, ground.bars, ground.presence, ground.energy, ground.noise_db)
     spans = [Span(c.start_bar - 1, c.bars, c.label, 1.0, None) for c in corrections.sections]
-    return [s for s in spans if s.start < bars.count]
+    return [s for s in spans if s.start < ground.bars.count]
 
 
 def _cut(steps: np.ndarray, bars: BarTable, span: Span) -> np.ndarray:

@@ -17,7 +17,7 @@ from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import Event
 from ersatz.core.survey.frames import EDGES_HZ
 from ersatz.core.survey.hits import Hits
-from ersatz.core.survey.sections import Span, ramp, rising_noise
+from ersatz.core.survey.sections import Span, ramp
 from ersatz.core.survey.shared import Shared
 
 #: A hit of a roll is softer than a backbeat's.
@@ -35,10 +35,10 @@ SWEEP_OCTAVES, SWEEP_STRAY = 0.7, 0.12
 SWEEP_BARS = (32, 16, 12, 8, 4)
 
 
-def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits) -> tuple[Event, ...]:
+def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits, noise: np.ndarray) -> tuple[Event, ...]:
+    """`noise` as sections.rising_noise gives it."""
     beats = bars.grid.beats_per_bar
     full = _db(bars.step_means(shared.power(20, 18_000), shared.hop_s, beats)).ravel()
-    noise = rising_noise(shared, bars)
     out: list[Event] = []
     for before, span in pairwise(spans):
         joint = span.start

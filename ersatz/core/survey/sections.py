@@ -39,13 +39,14 @@ class Span:
     like: int | None
 
 
-def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: Energy) -> list[Span]:
+def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: Energy, noise_db: np.ndarray) -> list[Span]:
+    """`noise_db` as rising_noise gives it."""
     features = _features(shared, bars, presence, energy)
     novelty = _novelty(features)
     starts = _boundaries(novelty, bars.count)
     lengths = np.diff([*starts, bars.count])
     starts, labels = _merged(starts, _labels(starts, lengths, presence, energy))
-    starts, labels = _builds(starts, labels, rising_noise(shared, bars), bars.count)
+    starts, labels = _builds(starts, labels, noise_db, bars.count)
     starts = _outro_start(starts, labels, np.array(energy.mid_db))
     lengths = np.diff([*starts, bars.count])
     spans: list[Span] = []

@@ -23,6 +23,7 @@ from ersatz.core.survey.hits import Hits, find_hits
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.kick import measure_kick
 from ersatz.core.survey.presence import bass_presence, between_kicks, measure_energy, measure_presence
+from ersatz.core.survey.sections import rising_noise
 from ersatz.core.survey.shared import prepare
 from ersatz.core.survey.tempo import Beat, measure_beat
 
@@ -35,6 +36,7 @@ class Ground:
     swing_percent: float
     hits: Hits
     energy: Energy
+    noise_db: np.ndarray
     bass: Bass
     presence: Presence
     key: Key
@@ -88,6 +90,7 @@ class Track:
             swing_percent=swing,
             hits=hits,
             energy=measure_energy(shared, bars),
+            noise_db=rising_noise(shared, bars),
             bass=bass,
             presence=measure_presence(shared, bars, hits, between, in_bass, bass),
             key=measure_key(shared, bars, bass),
