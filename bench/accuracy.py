@@ -78,10 +78,12 @@ TARGETS: dict[str, tuple[str, str, float, bool]] = {
     "release": ("pump release, error", "share", 0.15, True),
     "drums": ("drum steps in the drops, F1", "", 0.90, False),
     "bass": ("bass note per bar", "share", 0.90, False),
+    "slides": ("bass notes slid to, F1", "", 0.8, False),
     "chords": ("chord per bar", "share", 0.80, False),
     "kick": ("kick fundamental, error", "share", 0.03, True),
     "loudness": ("integrated loudness, error", "LU", 0.1, True),
     "spectrum": ("spectrum, mean per third octave", "dB", 0.3, True),
+    "resonances": ("resonances within a quarter octave, F1", "", 0.8, False),
     **{f"presence {role}": (f"bars with {role} or without", "share", 0.9, False)
        for role in ("kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise")},
     **{f"events {kind}": (f"{kind}s within a bar, F1", "", 0.8, False)

@@ -53,6 +53,8 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
     out["key score"] = float(mir_eval.key.weighted_score(theirs, mine))
     if "tuning_cents" in truth["key"]:
         out["tuning"] = abs(apart(found.key.tuning_cents - truth["key"]["tuning_cents"], 100))
+    if "slide_semitones" in truth["bass"]["notes"][0] and any(n["slide_semitones"] for n in truth["bass"]["notes"]):
+        out["slides"] = _slides(truth["bass"]["notes"], found)
     out["boundaries"] = _boundaries(truth["sections"], found, bar_s / 2)
     out["labels"] = _label_share(truth["sections"], found)
     out |= _pump(truth["pump"], found)
@@ -69,6 +71,8 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
         out["kick"] = abs(found.drums.kick.fundamental_hz / kick["fundamental_hz"] - 1)
     elif kick:
         out["kick"] = 1.0
+    if truth.get("resonances"):
+        out["resonances"] = _resonances(truth["resonances"], found)
     audio = read_audio(path)
     out["spectrum"] = _spectrum_error(audio, found)
     if audio.rate_hz == 48_000 and audio.channels == 2:
@@ -166,6 +170,18 @@ def _bass_share(truth: dict, found: Survey) -> float:
     return float(np.mean(hits))
 
 
+def _slides(notes: list[dict], found: Survey) -> float:
+    """F1 of the notes that are slid to, within half a beat and a semitone and a half of where they come from."""
+    theirs = [(n["start_beat"], n["slide_semitones"]) for n in notes if n["slide_semitones"]]
+    mine = [(n.start_beat, n.slide_semitones) for n in found.bass.notes if n.slide_semitones]
+
+    def met(a: tuple[float, float], others: list[tuple[float, float]]) -> bool:
+        return any(abs(a[0] - b[0]) <= 0.5 and abs(a[1] - b[1]) <= 1.5 for b in others)
+
+    hits = sum(met(a, mine) for a in theirs) + sum(met(b, theirs) for b in mine)
+    return hits / (len(theirs) + len(mine))
+
+
 def _presence(truth: dict, found: Survey) -> Judgement:
     """Share of the bars in which each role is rightly said to play or not."""
     if not isinstance(truth.get("presence"), dict):
@@ -208,6 +224,12 @@ def _events(truth: dict, found: Survey) -> Judgement:
             good = sum(any(abs(t - m) <= EVENT_BARS for t in theirs) for m in mine)
             out[f"events {kind}"] = 2 * min(hits, good) / (len(theirs) + len(mine)) if hits and good else 0.0
     return out
+
+
+def _resonances(truth: list[dict], found: Survey) -> float:
+    """F1 of the centres, within a quarter of an octave."""
+    near = [[abs(np.log2(r.hz / t["hz"])) <= 0.25 for r in found.spectrum.resonances] for t in truth]
+    return 2 * sum(any(row) for row in near) / (len(truth) + len(found.spectrum.resonances))
 
 
 def _spectrum_error(audio: Audio, found: Survey) -> float:

@@ -100,6 +100,14 @@ TRAPS = (
     ("tempo change", "festival house"),
     ("missing beat", "tech house"),
     ("three four", "melodic techno"),
+    ("sliding bass", "half-time bass"),
+    ("sliding bass", "tech house"),
+    ("sliding bass", "drum and bass"),
+    ("ringing", "festival house"),
+    ("ringing", "melodic techno"),
+    ("ringing", "tech house"),
+    ("missing beat", "moombahton"),
+    ("missing beat", "festival house"),
 )
 
 

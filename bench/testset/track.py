@@ -29,6 +29,9 @@ STABS = ((0, 3, 6, 10), (2, 6, 10, 14), (3, 6, 11, 14), (0, 3, 8, 11))
 HATS = {"off-beat": (2, 6, 10, 14), "8ths": tuple(range(0, 16, 2)), "16ths": tuple(range(16))}
 ROLES = ("kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise")
 DUCKED = ("bass", "chords", "lead")
+#: A sliding note is on its way for so long.
+SLIDE_STEPS = 1.5
+RING_Q = 14.0
 
 
 @dataclass
@@ -50,6 +53,8 @@ class Draw:
     clap_ms: float
     rng: np.random.Generator
     kick_hz: float = 50.0
+    #: Centre and height of a peak that rings in the chords and leads of the whole track.
+    ring: tuple[float, float] | None = None
 
     @property
     def step_s(self) -> float:
@@ -65,7 +70,7 @@ class Truth:
     """What was played, by bar."""
 
     presence: dict[str, set[int]] = field(default_factory=lambda: {role: set() for role in ROLES})
-    bass: list[tuple[float, float, int]] = field(default_factory=list)
+    bass: list[tuple[float, float, int, float]] = field(default_factory=list)
     chords: list[tuple[int, str]] = field(default_factory=list)
     events: list[tuple[str, float, float]] = field(default_factory=list)
     patterns: list[dict[str, list[int]]] = field(default_factory=list)
@@ -120,10 +125,15 @@ def _draw(recipe: Recipe, style: Style) -> Draw:
         rhythm = BASS_STEPS[rhythm_name]
     ups = tuple(int(v) for v in rng.choice([0, 0, 0, 0, 12, 7, -2], len(rhythm))) if rhythm_name == "riff" else (0,) * len(rhythm)
     clap_ms = 14.0 if "late clap" in traps else float(rng.choice([0, 0, 4, 8, -4]))
+    own = np.random.default_rng(recipe.seed + 11)
+    ring = (float(np.exp(own.uniform(np.log(900), np.log(4500)))), float(own.uniform(14, 19))) if "ringing" in traps else None
+    if "sliding bass" in traps:
+        rhythm, ups = ((0, 6), (6, 6), (12, 4)), tuple(int(v) for v in own.permutation([0, 12, 7]))
     return Draw(
         bpm=float(bpm), swing=swing, tonic=int(rng.integers(12)), mode="major" if harmony == "major" else "minor", roots=roots,
         steps=12 if "three four" in traps else 16, sections=_sections(rng, recipe, bpm), duck_db=duck_db, curve_s=curve_s,
         curve=curve, bass_rhythm=rhythm, bass_ups=ups, clap_ms=clap_ms, rng=rng, kick_hz=float(rng.uniform(44, 60)),
+        ring=ring,
     )  # fmt: skip
 
 
@@ -237,8 +247,13 @@ def _play(recipe: Recipe, style: Style, draw: Draw, desk: Desk, truth: Truth) ->
                         continue
                     long = min(long, draw.steps - step)
                     midi = 28 + (draw.tonic - 4) % 12 + root % 12 - (12 if root % 12 > 6 else 0) + up
-                    desk.place("bass", sample(b, step), note("bass", midi, long), levels["bass"])
-                    truth.bass.append(((b * draw.steps + step) / 4, long / 4, midi))
+                    sound = note("bass", midi, long)
+                    slide = 0.0
+                    if "sliding bass" in traps and step and (b + step) % 2 == 0:
+                        slide = float(truth.bass[-1][2] - midi)
+                        sound = voices.slid(sound, slide, SLIDE_STEPS * draw.step_s)
+                    desk.place("bass", sample(b, step), sound, levels["bass"])
+                    truth.bass.append(((b * draw.steps + step) / 4, long / 4, midi, slide))
                     truth.presence["bass"].add(b)
             if (label in ("drop", "breakdown", "build") and free > 0) or ("kickless intro" in traps and label == "intro"):
                 held = chord_kind in ("pad", "keys")
@@ -317,6 +332,9 @@ def _mixed(desk: Desk, draw: Draw, triggers: list[int]) -> np.ndarray:
         tracks["chords"] = band(tracks["chords"], float(rng.uniform(110, 190)), None)
     if "lead" in tracks:
         tracks["lead"] = band(tracks["lead"], 200, None)
+    for name in ("chords", "lead") if draw.ring else ():
+        if name in tracks:
+            tracks[name] = voices.ringing(tracks[name], draw.ring[0], RING_Q, draw.ring[1])
     if draw.duck_db:
         gain = duck_gain(desk.frames, [(t, draw.duck_db) for t in triggers], draw.curve_s, draw.curve)
         for name in DUCKED:
@@ -347,7 +365,8 @@ def _document(recipe: Recipe, draw: Draw, truth: Truth) -> dict[str, Any]:
         "presence": {role: sorted(b + 1 for b in bars) for role, bars in truth.presence.items()},
         "drums": {"kick": {"fundamental_hz": round(draw.kick_hz, 2)} if truth.presence["kick"] else None,
                   "patterns": truth.patterns, "clap_ms": draw.clap_ms},
-        "bass": {"notes": [{"start_beat": s, "beats": b, "midi": m} for s, b, m in truth.bass]},
+        "bass": {"notes": [{"start_beat": s, "beats": b, "midi": m, "slide_semitones": v} for s, b, m, v in truth.bass]},
+        "resonances": [{"hz": round(draw.ring[0], 1)}] if draw.ring else [],
         "chords": [{"bar": b + 1, "name": name} for b, name in truth.chords],
         "pump": {"depth_db": round(draw.duck_db, 2), "rate": STYLES[recipe.style].duck_rate, "sections": truth.pumping,
                  "release_ms": round(float(back[0] - draw.curve_s[1]) * 1000, 1) if draw.duck_db > 1 else 0.0},

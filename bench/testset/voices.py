@@ -91,6 +91,20 @@ def bass(kind: str, midi: float, long_s: float) -> np.ndarray:
     return fade(_peak(out), 0.002, 0.012)
 
 
+def slid(note: np.ndarray, semitones: float, slide_s: float) -> np.ndarray:
+    """The note, arriving at its pitch from `semitones` above it along a straight line in octaves."""
+    n = len(note)
+    left = np.clip(1 - seconds(n) / slide_s, 0, 1)
+    place = np.cumsum(2 ** (semitones * left / 12)) - 1
+    return np.asarray(np.interp(place, np.arange(n), note, right=0.0))
+
+
+def ringing(x: np.ndarray, centre_hz: float, q: float, gain_db: float) -> np.ndarray:
+    """A peak in the response: the signal plus its own narrow band."""
+    b, a = signal.iirpeak(centre_hz, q, fs=RATE_HZ)
+    return np.asarray((x + (10 ** (gain_db / 20) - 1) * signal.lfilter(b, a, x)).astype(x.dtype))
+
+
 def chord_note(kind: str, midi: float, long_s: float, rng: np.random.Generator) -> np.ndarray:
     n = int((long_s + 0.08) * RATE_HZ)
     t = seconds(n)

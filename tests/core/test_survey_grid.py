@@ -82,22 +82,27 @@ def still_slots():
 
 def test_a_steady_tempo_has_neither_drift_nor_steps():
     curve, rate = onsets(lambda t: 124.0)
-    found = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), 0)
+    found = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), ())
     assert found.changes == ()
     assert not found.drifts
 
 
 def test_a_step_of_the_tempo_is_told_with_its_place():
     curve, rate = onsets(lambda t: 124.0 if t < 60 else 128.0)
-    (change,) = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), 0).changes
+    (change,) = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), ()).changes
     assert change.bpm == pytest.approx(128.0, abs=0.3)
     assert change.t_s == pytest.approx(60, abs=8)
 
 
 def test_a_wandering_tempo_drifts():
     curve, rate = onsets(lambda t: 124.0 * (1 + 0.012 * np.sin(t / 8)))
-    found = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), 0)
+    found = steadiness.measure_steadiness(curve, rate, 124.0, still_slots(), ())
     assert found.drift_percent > 0.5
+
+
+def slots_at(whole, keep):
+    return Slots(np.arange(len(keep) + 1) * 0.12, whole.level[:, keep], whole.tonal[:, keep],
+                 whole.kick[keep], whole.snare[keep], whole.hats[keep])  # fmt: skip
 
 
 @pytest.mark.parametrize("beats", [1, 3])
@@ -105,11 +110,21 @@ def test_a_beat_that_was_cut_out_is_told_at_its_bar(beats):
     # A two-step: half a bar later it is another rhythm.
     whole = rhythm((0, 10), (4, 12), range(0, 16, 2), bars=48)
     keep = np.r_[0 : 24 * 16 - 4 * beats, 24 * 16 : whole.count]
-    cut = Slots(whole.edges_s[: len(keep) + 1], whole.level[:, keep], whole.tonal[:, keep],
-                whole.kick[keep], whole.snare[keep], whole.hats[keep])  # fmt: skip
-    (change,) = steadiness._jumps(cut, 0, 125.0)
-    assert change.beats % 4 == (-beats) % 4
-    assert change.t_s == pytest.approx(24 * 16 * 0.12, abs=2 * 16 * 0.12)
+    cut = slots_at(whole, keep)
+    (jump,) = steadiness.find_jumps(cut, 0)
+    assert jump.beats % 4 == (-beats) % 4
+    assert abs(jump.slot - (24 * 16 - 4 * beats)) <= 16
+
+
+def test_without_its_jump_a_cut_track_has_one_bar_line():
+    whole = rhythm((0, 10), (4, 12), range(0, 16, 2), bars=48)
+    cut = slots_at(whole, np.r_[0 : 24 * 16 - 4, 24 * 16 : whole.count])
+    mended = steadiness.without_jumps(cut, (steadiness.Jump(24 * 16 - 4, -1),))
+    assert np.array_equal(mended.kick.reshape(-1, 16)[20:28, [0, 10]] > 0.5, np.ones((8, 2), bool))
+    doubled = slots_at(whole, np.r_[0 : 24 * 16, 24 * 16 - 4 : whole.count])
+    mended = steadiness.without_jumps(doubled, (steadiness.Jump(24 * 16 + 4, 1),))
+    assert np.array_equal(mended.hats, whole.hats)
+    assert np.array_equal(mended.kick, whole.kick)
 
 
 def test_the_noise_level_sees_noise_and_not_tones():

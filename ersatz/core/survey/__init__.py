@@ -109,7 +109,7 @@ def survey_track(
         bass=bass,
         harmony=harmony,
         pump=pump,
-        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections], full),
+        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections], full, track.resonances),
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans, hits, ground.noise_db),

@@ -30,7 +30,7 @@ RIGHT = (0.0, 0.1, 0.26, 0.55, 0.7, 0.77, 0.92, 0.93)
 
 
 def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[float, ...]) -> Bass:
-    hz = 440 * 2 ** ((np.array(MIDI_RANGE) - 69 + shared.tuning_cents / 100) / 12)
+    hz = hz_of(np.array(MIDI_RANGE), shared.tuning_cents)
     eighths = bars.steps // 2
     sounding = np.flatnonzero(np.array(presence) >= MIN_PRESENCE)
     kicks = hits.kick_mask()[sounding][:, ::2]
@@ -41,6 +41,11 @@ def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[flo
         per_bar[bar] = int(MIDI_RANGE[_longest(rows)])
         notes.extend(_notes(rows, int(bar) * bars.grid.beats_per_bar))
     return Bass(tuple(per_bar), tuple(notes))
+
+
+def hz_of(midi: np.ndarray, tuning_cents: float) -> np.ndarray:
+    """Frequencies of notes, whole or between, in the track's own tuning."""
+    return np.asarray(440 * 2 ** ((midi - 69 + tuning_cents / 100) / 12))
 
 
 def stands_out(note: BassNote) -> float:
@@ -67,7 +72,7 @@ def _scores(low: np.ndarray, bars: BarTable, sounding: np.ndarray, kicks: np.nda
         # Notes struck again on every 16th start at a phase of their own: a window over two of them may cancel the
         # fundamental. Halves are read as well.
         parts = (pieces, pieces[:, :half], pieces[:, half : 2 * half])
-        out[mask] = sum(_harmonic_sum(part, hz) for part in parts)
+        out[mask] = sum(harmonic_sum(part, hz) for part in parts)
     return out
 
 
@@ -84,7 +89,7 @@ def _longest(table: np.ndarray) -> int:
     return int(np.argmax(np.where(classes == best, total, -1.0)))
 
 
-def _harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
+def harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
     """Weighted compressed magnitude of the first partials per piece and candidate note, shape (pieces, candidates)."""
     n = pieces.shape[1]
     places = np.concatenate([hz * partial for partial, _ in PARTIALS] + [hz * (partial + 0.5) for partial, _ in PARTIALS])

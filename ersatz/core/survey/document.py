@@ -187,10 +187,13 @@ class Drums:
 
 @dataclass(frozen=True)
 class BassNote:
+    """`slide_semitones`: how far over its pitch the note starts before it glides there, 0 where it starts on it."""
+
     start_beat: float
     beats: float
     midi: int
     confidence: float
+    slide_semitones: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -243,6 +246,14 @@ class SectionSpectrum:
 
 
 @dataclass(frozen=True)
+class Resonance:
+    """A narrow peak that stays, and how far it stands over what lies around it."""
+
+    hz: float
+    over_db: float
+
+
+@dataclass(frozen=True)
 class Spectrum:
     centers_hz: tuple[float, ...]
     level_db: tuple[float, ...]
@@ -250,6 +261,7 @@ class Spectrum:
     per_section: tuple[SectionSpectrum, ...]
     #: Over the drops, or the main section where there is none.
     full_energy_db: tuple[float, ...] = ()
+    resonances: tuple[Resonance, ...] = ()
 
 
 @dataclass(frozen=True)

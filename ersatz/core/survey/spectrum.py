@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from ersatz.core import bands
-from ersatz.core.survey.document import SectionSpectrum, Spectrum, Stereo, StereoBand
+from ersatz.core.survey.document import Resonance, SectionSpectrum, Spectrum, Stereo, StereoBand
 from ersatz.core.survey.frames import EDGES_HZ
 from ersatz.core.survey.shared import Shared
 
@@ -21,7 +21,9 @@ MONO_DB = -20.0
 SINE_CREST_DB = 3.01
 
 
-def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]], full: list[int]) -> Spectrum:
+def measure_spectrum(
+    shared: Shared, spans_s: list[tuple[float, float]], full: list[int], resonances: tuple[Resonance, ...]
+) -> Spectrum:
     """`spans_s` are the sections' starts and ends, `full` the indices of those at full energy."""
     whole = shared.third_octaves(0, shared.duration_s)
     per_section = tuple(SectionSpectrum(_rounded(bands.relative_db(shared.third_octaves(start, end)))) for start, end in spans_s)
@@ -31,9 +33,8 @@ def measure_spectrum(shared: Shared, spans_s: list[tuple[float, float]], full: l
     tilt = float(np.polyfit(np.log2(centres[inside]), level[inside], 1)[0])
     lengths = [spans_s[i][1] - spans_s[i][0] for i in full]
     drops = np.average([shared.third_octaves(*spans_s[i]) for i in full], axis=0, weights=lengths)
-    return Spectrum(
-        tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section, _rounded(bands.relative_db(drops))
-    )
+    full_energy = _rounded(bands.relative_db(drops))
+    return Spectrum(tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section, full_energy, resonances)
 
 
 def measure_stereo(shared: Shared) -> Stereo:

@@ -8,7 +8,7 @@ later bars agree on is told: a beat was cut out or put in.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -30,7 +30,21 @@ RUN = 5
 JUMP_COST = 3.2
 #: Half a bar's jump costs more: most rhythms repeat by half bars, so a few odd bars could make it.
 HALF_BAR_COST = 5.0
+#: A beat is cut out more often than put in; of rhythms that repeat by half bars nothing else tells the two apart.
+MORE_COST = 0.1
+START_COST = 3.0
+#: A bar line that leads by less is a guess, and so are its jumps.
 LEAST_LEAD = 0.04
+#: Places of a jump whose rhythm fits within this of the best are told apart by the level.
+AS_WELL = 0.6
+
+
+@dataclass(frozen=True)
+class Jump:
+    """The first bar line that lies so many beats later (earlier where negative) than those before it say."""
+
+    slot: int
+    beats: int
 
 
 @dataclass(frozen=True)
@@ -45,19 +59,16 @@ class Steadiness:
         return self.drift_percent > 100 * STEP and not self.changes
 
 
-def measure_steadiness(
-    onset: np.ndarray, rate: float, bpm: float, slots: Slots, place: int, bar_line_lead: float = 1.0
-) -> Steadiness:
-    """`onset` is the onset curve at `rate` per second, `place` the slot of the first bar line and `bar_line_lead` its lead.
-
-    Where the bar line itself is a guess nothing is said about its jumps.
+def measure_steadiness(onset: np.ndarray, rate: float, bpm: float, slots: Slots, jumps: tuple[Jump, ...]) -> Steadiness:
+    """`onset` is the onset curve at `rate` per second, `jumps` those of the bar line; where the tempo itself changes nothing is
+    said about them.
     """
     times, factors, clear = _local_tempi(onset, rate, bpm)
     changes = _steps(times, factors, clear, bpm)
     usable = factors[clear]
     drift = float(np.subtract(*np.percentile(usable, [90, 10]))) * 100 if len(usable) >= 4 else 0.0
-    if not changes and drift <= 100 * STEP and bar_line_lead >= LEAST_LEAD:
-        changes = _jumps(slots, place, bpm)
+    if not changes and drift <= 100 * STEP:
+        changes = tuple(TempoChange(round(float(slots.edges_s[j.slot]), 2), round(bpm, 3), float(j.beats)) for j in jumps)
     return Steadiness(round(drift, 3), changes)
 
 
@@ -103,42 +114,61 @@ def _steps(times: np.ndarray, factors: np.ndarray, clear: np.ndarray, bpm: float
     return tuple(out)
 
 
-def _jumps(slots: Slots, place: int, bpm: float) -> tuple[TempoChange, ...]:
-    """Jumps of the bar line by whole beats."""
+def find_jumps(slots: Slots, place: int) -> tuple[Jump, ...]:
+    """Jumps of the bar line by whole beats, if there is a bar line at or near `place`."""
     bars = (slots.count - place) // PLACES
     if bars < 16:
         return ()
     kick, snare, hats = (c[place : place + bars * PLACES].reshape(bars, PLACES) for c in (slots.kick, slots.snare, slots.hats))
-    evidence = rhythm_scores(kick, snare, hats) * (snare.max(axis=1, keepdims=True) > 0.3)
+    # Bars without drums say nothing: chords there are taken for snares.
+    evidence = rhythm_scores(kick, snare, hats) * (
+        np.minimum(kick, snare.max(axis=1, keepdims=True)).max(axis=1, keepdims=True) > 0.3
+    )
     # Whole beats only: smaller shifts are another groove.
     evidence = evidence[:, ::4]
-    path = _viterbi(evidence, np.array([0.0, JUMP_COST, HALF_BAR_COST, JUMP_COST]))
+    path = _viterbi(evidence, np.array([0.0, JUMP_COST + MORE_COST, HALF_BAR_COST, JUMP_COST]))
+    turns = [bar for bar in range(1, bars) if path[bar] != path[bar - 1]]
     out = []
-    for bar in range(1, bars):
-        beats = (path[bar] - path[bar - 1]) % 4
-        if beats:
-            at = float(slots.edges_s[place + _where(slots, evidence, bar, place) * PLACES])
-            out.append(TempoChange(round(at, 2), round(bpm, 3), float(beats if beats < 3 else -1)))
+    for turn, first, last in zip(turns, [0, *turns], [*turns[1:], bars]):
+        beats = (path[turn] - path[turn - 1]) % 4
+        bar = _where(slots, evidence, path, place, (first, turn, last))
+        out.append(Jump(place + bar * PLACES + 4 * path[turn], beats if beats < 3 else -1))
     return tuple(out)
 
 
-def _where(slots: Slots, evidence: np.ndarray, bar: int, place: int) -> int:
-    """The bar of a jump that was found at `bar`: of all bars without drums around it the one where the level changes most."""
-    first = last = bar
-    while first > 1 and not evidence[first - 1].any():
-        first -= 1
-    while last + 1 < len(evidence) and not evidence[last].any():
-        last += 1
+def without_jumps(slots: Slots, jumps: tuple[Jump, ...]) -> Slots:
+    """The track as if no beat had been cut out or put in: what is missing is repeated, what is too much left out. Only the
+    first jump's times stay true."""
+    order = np.arange(slots.count)
+    for jump in reversed(jumps):
+        before = order[: jump.slot - 4 * jump.beats] if jump.beats > 0 else order[: jump.slot]
+        missing = order[jump.slot + 4 * jump.beats : jump.slot] if jump.beats < 0 else order[:0]
+        order = np.concatenate([before, missing, order[jump.slot :]])
+    return replace(
+        slots, edges_s=np.append(slots.edges_s[order], slots.edges_s[-1]), kick=slots.kick[order], snare=slots.snare[order],
+        hats=slots.hats[order], level=slots.level[:, order], tonal=slots.tonal[:, order],
+    )  # fmt: skip
+
+
+def _where(slots: Slots, evidence: np.ndarray, path: list[int], place: int, span: tuple[int, int, int]) -> int:
+    """The bar of a jump found at the middle one of three bars: of all places between its neighbours that the rhythm likes about as
+    well, the one where the level changes most."""
+    first, turn, last = span
+    gain = evidence[first:last, path[turn - 1]] - evidence[first:last, path[turn]]
+    # So much is gathered when the jump comes before each of the bars.
+    gathered = np.concatenate([[0.0], np.cumsum(gain)])[1:-1]
     level = slots.level[:, place : place + len(evidence) * PLACES].reshape(len(slots.level), -1, PLACES).mean(axis=2)
-    change = np.square(level[:, first : last + 1] - level[:, first - 1 : last]).mean(axis=0)
-    return first + int(np.argmax(change))
+    change = np.square(np.diff(level[:, first:last], axis=1)).mean(axis=0)
+    change[gathered < gathered.max() - AS_WELL] = 0.0
+    return first + 1 + int(np.argmax(change))
 
 
 def _viterbi(evidence: np.ndarray, cost: np.ndarray) -> list[int]:
-    """Best path through (bars, states) when going from state a to b costs `cost[b - a]`; starts in state 0."""
+    """Best path through (bars, states) when going from state a to b costs `cost[b - a]`; the first state costs a little less
+    than a jump: what the bars before it say may be wrong."""
     bars, states = evidence.shape
     turn = cost[(np.arange(states)[None, :] - np.arange(states)[:, None]) % states]
-    total = evidence[0] - turn[0]
+    total = evidence[0] - np.minimum(turn[0], START_COST)
     back = np.zeros((bars, states), int)
     for bar in range(1, bars):
         reached = total[:, None] - turn

@@ -19,7 +19,7 @@ from ersatz.core.survey import barline
 from ersatz.core.survey.document import TempoChange, TempoEvidence, TempoGuess
 from ersatz.core.survey.shared import Shared
 from ersatz.core.survey.slots import Slots, cut_slots
-from ersatz.core.survey.steadiness import measure_steadiness
+from ersatz.core.survey.steadiness import LEAST_LEAD, find_jumps, measure_steadiness, without_jumps
 
 MIN_BPM, MAX_BPM = 70.0, 190.0
 #: A grid line this little before the file's start counts as its start.
@@ -81,10 +81,15 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     certain = coherence * np.clip((contrast - 2.0) / 4.0, 0, 1) * np.clip(1.25 - 0.5 * rival, 0, 1)
     metre, _ = barline.beats_per_bar(slots)
     place, margin = _bar_place(slots, metre)
+    jumps = find_jumps(slots, place)
+    if jumps:
+        # Held against one line, bars before and after a jump speak for different places.
+        place, margin = _bar_place(without_jumps(slots, jumps), metre)
+        jumps = jumps if margin >= LEAST_LEAD else ()
     coarse = float(slots.edges_s[place])
     beat_s = 60 / fine
     first = coarse + (_fine_phase(shared, beat_s, coarse) - coarse + beat_s / 2) % beat_s - beat_s / 2
-    steadiness = measure_steadiness(onset, rate, fine, slots, place, margin)
+    steadiness = measure_steadiness(onset, rate, fine, slots, jumps)
     if steadiness.drifts:
         # No one grid fits: the tempo is said to be uncertain.
         certain *= 0.4

@@ -7,7 +7,7 @@ Another key leaves grid, hits, bass and parts as they are; other sections too; a
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -16,15 +16,17 @@ from ersatz.core.audio import Audio
 from ersatz.core.grid import BarGrid
 from ersatz.core.survey.bars import BarTable, bar_table
 from ersatz.core.survey.bass import measure_bass
-from ersatz.core.survey.document import Bass, Energy, Key, KickPortrait, Presence, Source
+from ersatz.core.survey.document import Bass, Energy, Key, KickPortrait, Presence, Resonance, Source
 from ersatz.core.survey.drums import measure_swing
 from ersatz.core.survey.envelopes import Envelopes, cut_envelopes, fast_powers
 from ersatz.core.survey.hits import Hits, find_hits
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.kick import measure_kick
 from ersatz.core.survey.presence import bass_presence, between_kicks, measure_energy, measure_presence
+from ersatz.core.survey.resonances import find_resonances
 from ersatz.core.survey.sections import rising_noise
 from ersatz.core.survey.shared import prepare
+from ersatz.core.survey.slides import find_slides
 from ersatz.core.survey.tempo import Beat, measure_beat
 
 
@@ -55,6 +57,7 @@ class Track:
         pool = ThreadPoolExecutor(1)
         self._powers = pool.submit(fast_powers, self.shared)
         self._loudness = pool.submit(_measure_loudness, audio)
+        self._resonances = pool.submit(find_resonances, self.shared)
         pool.submit(self.shared.third_octaves, 0.0, audio.duration_s)
         pool.shutdown(wait=False)
 
@@ -62,6 +65,10 @@ class Track:
     def loudness(self) -> tuple[np.ndarray, bs1770.Loudness]:
         """Energy per step, and the loudness of the whole."""
         return self._loudness.result()
+
+    @property
+    def resonances(self) -> tuple[Resonance, ...]:
+        return self._resonances.result()
 
     def envelopes(self, bars: BarTable) -> Envelopes:
         return cut_envelopes(bars, self._powers.result())
@@ -85,6 +92,7 @@ class Track:
         between = between_kicks(shared, bars, hits)
         in_bass = bass_presence(shared, bars, hits, between)
         bass = measure_bass(shared, bars, hits, tuple(in_bass))
+        bass = replace(bass, notes=find_slides(hits.low_without_kick, bars, shared.tuning_cents, bass.notes))
         return Ground(
             bars=bars,
             swing_percent=swing,

@@ -37,6 +37,9 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
             f"tilt {minus(survey.spectrum.tilt_db_per_octave)} dB per octave, mono below {survey.stereo.mono_below_hz:.0f} Hz",
         ),
     ]
+    if survey.spectrum.resonances:
+        rings = ", ".join(f"{r.hz:.0f} Hz (+{r.over_db:.0f} dB)" for r in survey.spectrum.resonances)
+        rows.append(("Rings at", rings))
     if kick:
         rows.append(
             (

@@ -222,11 +222,16 @@ function bass() {
     const y = lanesY.get(step);
     node.append(text(0, y + lane / 2 + 4, degree, { class: "s" }), el("line", { class: "grid", x1: left, x2: width, y1: y + lane, y2: y + lane }));
   }
-  for (const [start, beats, midi, , name] of notes) {
+  for (const [start, beats, midi, , name, slide] of notes) {
     const y = lanesY.get((midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12);
     const box = el("rect", { class: "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: Math.max(3, lane - 4) });
-    box.append(el("title", {}, name));
+    box.append(el("title", {}, slide ? `${name}, slid to from ${Math.abs(slide)} semitones ${slide > 0 ? "above" : "below"}` : name));
     node.append(box);
+    // Slides are drawn where they arrive: a stroke from above or below the note's box to its middle.
+    if (slide) {
+      const from = slide > 0 ? y - 2 : y + lane + 2;
+      node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path([[x(start) - 5, from], [x(start) + 7, y + lane / 2]]) }));
+    }
   }
   for (let bar = 0; bar < 4; bar += 1) node.append(text(x(first + bar * 4), height - 2, s.start_bar + bar, { class: "s" }));
 }
@@ -239,6 +244,12 @@ function spectrum() {
   const top = Math.max(...level);
   const points = survey.spectrum.centers_hz.map((hz, i) => [x(hz), 4 + Math.min(1, (top - level[i]) / 48) * (height - 24)]).filter(([at]) => at >= 0);
   node.append(...grid, ...refCurve(points, height - 16));
+  survey.spectrum.resonances.slice(0, 3).forEach(({ hz, over_db }, i) => {
+    const at = x(hz), right = at > width * 0.6;
+    const name = `rings at ${hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `${hz} Hz`}, +${over_db.toFixed(0)} dB`;
+    node.append(el("line", { class: "lookline", "stroke-width": 2, x1: at, x2: at, y1: 4, y2: height - 16 }));
+    node.append(...label(right ? at - 10 - 6.4 * name.length : at + 8, 16 + i * 17, name));
+  });
 }
 
 function width() {
