@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from threadpoolctl import threadpool_limits
 
 from ersatz.core import loudness as bs1770
 from ersatz.core.audio import Audio, file_sha256, read_audio
@@ -34,6 +35,10 @@ from ersatz.core.survey.track import Ground, Track
 
 Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
+
+
+#: Two threads of our own share two cores: threads of the linear algebra under them would only wait for each other.
+_one_thread = threadpool_limits.wrap(limits=1, user_api="blas")
 
 
 def survey_file(
@@ -70,6 +75,7 @@ def survey_audio(
     return survey_track(Track(audio, source), corrections, progress)
 
 
+@_one_thread
 def survey_track(
     track: Track, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None
 ) -> Survey:

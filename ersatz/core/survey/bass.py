@@ -72,7 +72,7 @@ def _scores(low: np.ndarray, bars: BarTable, sounding: np.ndarray, kicks: np.nda
         # Notes struck again on every 16th start at a phase of their own: a window over two of them may cancel the
         # fundamental. Halves are read as well.
         parts = (pieces, pieces[:, :half], pieces[:, half : 2 * half])
-        out[mask] = sum(harmonic_sum(part, hz) for part in parts)
+        out[mask] = sum(_harmonic_sum(part, hz) for part in parts)
     return out
 
 
@@ -89,7 +89,7 @@ def _longest(table: np.ndarray) -> int:
     return int(np.argmax(np.where(classes == best, total, -1.0)))
 
 
-def harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
+def _harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
     """Weighted compressed magnitude of the first partials per piece and candidate note, shape (pieces, candidates)."""
     n = pieces.shape[1]
     places = np.concatenate([hz * partial for partial, _ in PARTIALS] + [hz * (partial + 0.5) for partial, _ in PARTIALS])

@@ -19,7 +19,7 @@ FRAME, HOP = 128, 32
 BAND_EDGES_HZ = (170, 430, 860, 1720, 3440)
 #: Points per beat of a cut curve.
 PER_BEAT = 64
-BLOCK = 4096
+BLOCK = 1024
 #: Share of the ceiling that the inverse curve is driven to: none of it at the first median of the half seconds' peaks (against the
 #: highest), all of it at the second.
 DRIVE, VARIED, ALIKE = 0.96, 0.65, 0.84
@@ -38,9 +38,8 @@ class Envelopes:
 
 def fast_powers(shared: Shared) -> list[np.ndarray]:
     """Power per band and frame of the mid and, unless the file is mono, of the side; needs no grid."""
-    mid, side = _unsaturated(shared)
-    channels = np.array([mid] if shared.audio.channels == 1 else [mid, side])
-    return [_band_power(x) for x in resample(channels, shared.rate_hz, RATE_HZ)]
+    channels = _unsaturated(shared)
+    return [_band_power(x) for x in resample(channels[: shared.audio.channels], shared.rate_hz, RATE_HZ)]
 
 
 def cut_envelopes(bars: BarTable, powers: list[np.ndarray]) -> Envelopes:
@@ -57,26 +56,30 @@ def cut_envelopes(bars: BarTable, powers: list[np.ndarray]) -> Envelopes:
     return Envelopes(np.array(out))
 
 
-def _unsaturated(shared: Shared) -> tuple[np.ndarray, np.ndarray]:
-    """Mid and side before the master's saturation.
+def _unsaturated(shared: Shared) -> np.ndarray:
+    """Mid and side before the master's saturation, shape (2, samples).
 
     A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the peaks of every half
     second are alike, as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
     """
-    left, right = shared.mid + shared.side, shared.mid - shared.side
-    top = float(max(np.abs(left).max(), np.abs(right).max(), 1e-9))
+    mid, side = shared.mid, shared.side
     half_second = shared.rate_hz // 2
-    usable = len(left) // half_second * half_second
-    peaks = np.abs(left[:usable]).reshape(-1, half_second).max(axis=1) / top
+    # By half seconds throughout: they fit the cache, whole tracks don't.
+    pieces = [slice(i, i + half_second) for i in range(0, len(mid), half_second)]
+    top = max(1e-9, *(float((np.abs(mid[p]) + np.abs(side[p])).max()) for p in pieces))
+    peaks = np.array([np.abs(mid[p] + side[p]).max() for p in pieces if p.stop <= len(mid)]) / top
     loud = peaks[peaks > 0.5]
-    if len(loud) == 0:
-        return shared.mid, shared.side
-    alike = float(np.median(loud))
+    alike = float(np.median(loud)) if len(loud) else 0.0
     drive = DRIVE * float(np.clip((alike - VARIED) / (ALIKE - VARIED), 0, 1))
+    out = np.empty((2, len(mid)), np.float32)
     if drive < 0.05:
-        return shared.mid, shared.side
-    left, right = (np.arctanh(x * np.float32(drive / top)) for x in (left, right))
-    return (left + right) * np.float32(0.5), (left - right) * np.float32(0.5)
+        out[0], out[1] = mid, side
+        return out
+    scale = np.float32(drive / top)
+    for p in pieces:
+        left, right = np.arctanh((mid[p] + side[p]) * scale), np.arctanh((mid[p] - side[p]) * scale)
+        out[0, p], out[1, p] = (left + right) * np.float32(0.5), (left - right) * np.float32(0.5)
+    return out
 
 
 def _band_power(x: np.ndarray) -> np.ndarray:

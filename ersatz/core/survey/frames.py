@@ -24,7 +24,7 @@ EDGES_HZ = (
 NOISE_EDGES_HZ = (700, 1000, 1400, 2000, 2800, 4000, 5600, 8000, 11_000, 16_000)
 #: Mean of the fourth root of an exponentially distributed power, to the fourth: what white noise of power 1 gives.
 NOISE_MEAN = 0.6748
-BLOCK = 1024
+BLOCK = 128
 
 
 def band_frames(x: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray]:

@@ -356,7 +356,7 @@ def _fit(views: list[View], beat_s: float) -> Reading:
         return NOTHING
     depths, curves, seen = _models(beat_s)
     # The level of full recovery is a free constant of each model.
-    difference = target[known][None] - seen[:, known]
+    difference = target[known].astype(np.float32) - seen[:, known]
     offset = np.mean(difference, axis=1, keepdims=True)
     error = np.abs(difference - np.clip(offset, -2.5, 2.5)).mean(axis=1)
     good = error <= error.min() + AS_GOOD_DB
@@ -398,7 +398,8 @@ def _models(beat_s: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     window /= window.sum()
     gain = np.pad(10 ** (-depths * left / 10), ((0, 0), (reach, reach)), constant_values=1.0)
     smooth = sum(w * gain[:, k : k + len(t)] for k, w in enumerate(window))
-    return depths[:, 0], -(depths * left)[:, ::FINE], 10 * np.log10(np.asarray(smooth))[:, ::FINE]
+    seen = (10 * np.log10(np.asarray(smooth))[:, ::FINE]).astype(np.float32)
+    return depths[:, 0], -(depths * left)[:, ::FINE], seen
 
 
 def _follows(view: np.ndarray, curve: np.ndarray) -> float:

@@ -29,6 +29,10 @@ MIDI_LOW, MIDI_HIGH = 24, 100
 LOG_GAMMA = 1e4
 
 
+#: Frames of the third octaves overlap by a quarter: over a section that is exact enough.
+BALANCE_HOP = bands.FRAME * 3 // 4
+
+
 @dataclass(frozen=True)
 class Shared:
     """One decoded track and its transforms."""
@@ -141,8 +145,8 @@ class Shared:
     def third_octaves(self, start_s: float, end_s: float) -> np.ndarray:
         """Mean power per third octave between two times, shape (bands.BANDS,), from the track's own channels."""
         rate = self.audio.rate_hz
-        first = max(0, int(start_s * rate / (bands.FRAME // 2)))
-        last = max(first + 1, int(end_s * rate / (bands.FRAME // 2)) - 1)
+        first = max(0, int(start_s * rate / BALANCE_HOP))
+        last = max(first + 1, int((end_s * rate - bands.FRAME) / BALANCE_HOP) + 1)
         return np.asarray(self._third_octave_frames[:, first : min(last, self._third_octave_frames.shape[1])].mean(1))
 
     @cached_property
@@ -154,7 +158,7 @@ class Shared:
         total = np.zeros((bands.BANDS, 1), np.float32)
         for channel in self.audio.samples:
             padded = np.pad(channel, (0, max(0, bands.FRAME - len(channel))))
-            frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[:: bands.FRAME // 2]
+            frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[::BALANCE_HOP]
             out = np.empty((bands.BANDS, len(frames)), np.float32)
             for start in range(0, len(frames), 128):
                 block = fft.rfft(frames[start : start + 128] * window, axis=1)

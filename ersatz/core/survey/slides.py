@@ -1,6 +1,6 @@
 """Which bass notes are slid to?
 
-Method: around every change of note the salience of each pitch between the two (the harmonic sum of bass.py, every 10 ms, quarter
+Method: around every change of note the salience of each pitch between the two (the harmonic sum of bass.py, every 16 ms, half
 semitones) is followed along paths that jump and paths that glide along a straight line in pitch; where the best glide gathers
 clearly more than the best jump, the second note is slid to from the first. A slide over a few semitones within a 16th stays
 unseen.
@@ -13,15 +13,16 @@ from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
+from scipy import fft
 
 from ersatz.core.survey.bars import BarTable
-from ersatz.core.survey.bass import harmonic_sum, hz_of
+from ersatz.core.survey.bass import BETWEEN, PARTIALS, hz_of
 from ersatz.core.survey.document import BassNote
 from ersatz.core.survey.shared import LOW_HZ
 
 #: Changes by less can't be told from a jump: both notes lie within the window's resolution.
 LEAST_SEMITONES = 3
-WINDOW_S, HOP_S = 0.07, 0.012
+WINDOW_S, HOP_S, SIZE = 0.07, 0.016, 512
 PER_SEMITONE = 2
 #: A glide shorter than this is a jump with a soft attack, seconds.
 LEAST_S = 0.05
@@ -56,8 +57,7 @@ def glide_leads(low: np.ndarray, at_s: np.ndarray, reach_s: float, first: int, l
     index = np.round(middles * LOW_HZ).astype(int)[:, :, None] + np.arange(length) - length // 2
     pieces = np.where((index >= 0) & (index < len(low)), low[np.clip(index, 0, len(low) - 1)], 0.0)
     steps = abs(last - first) * PER_SEMITONE
-    hz = hz_of(np.linspace(first, last, steps + 1), tuning_cents)
-    salience = harmonic_sum(pieces.reshape(-1, length), hz).reshape(len(at_s), frames, steps + 1)
+    salience = _salience(pieces, hz_of(np.linspace(first, last, steps + 1), tuning_cents))
     at = np.arange(frames)
 
     def best(long: int) -> np.ndarray:
@@ -68,3 +68,14 @@ def glide_leads(low: np.ndarray, at_s: np.ndarray, reach_s: float, first: int, l
 
     glides = [best(long) for long in range(round(LEAST_S / HOP_S), frames * 3 // 4, 2)]
     return np.max(glides, axis=0, initial=0.0) / np.maximum(best(0), 1e-12) - 1
+
+
+def _salience(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
+    """The harmonic sum of bass.py read from a transform, which serves all pitches at once, shape (..., len(hz))."""
+    window = np.hanning(pieces.shape[-1]).astype(np.float32)
+    magnitude = np.sqrt(np.abs(fft.rfft(pieces.astype(np.float32) * window, SIZE, axis=-1)))
+    total = np.zeros((*pieces.shape[:-1], len(hz)), np.float32)
+    for partial, weight in PARTIALS:
+        on, between = (np.round(hz * at / LOW_HZ * SIZE).astype(int) for at in (partial, partial + 0.5))
+        total += weight * (magnitude[..., on] - BETWEEN * magnitude[..., between])
+    return np.maximum(total, 0.0)

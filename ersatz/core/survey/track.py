@@ -54,7 +54,7 @@ class Track:
         self.shared = prepare(audio)
         self._beats: dict[float | None, Beat] = {}
         self._ground: tuple[BarGrid, Ground] | None = None
-        pool = ThreadPoolExecutor(1)
+        pool = ThreadPoolExecutor(2)
         self._powers = pool.submit(fast_powers, self.shared)
         self._loudness = pool.submit(_measure_loudness, audio)
         self._resonances = pool.submit(find_resonances, self.shared)

@@ -80,7 +80,9 @@ def drawing(survey: Survey) -> dict:
     key = survey.key.pitch_key
     keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony")
     out = {name: document[name] for name in keep}
-    out["bass"] = [[n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones] for n in survey.bass.notes]
+    out["bass"] = [
+        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones] for n in survey.bass.notes
+    ]
     out["main"] = survey.main_section()
     out["bars"] = survey.bars
     return out
