@@ -9,8 +9,10 @@ from ersatz.core.draft import draft_song
 from ersatz.core.draft.kick import fitted_kick, portrait_of_sound
 from ersatz.core.song.document import Sound
 from ersatz.core.survey.document import KickPortrait
+from ersatz.core.survey.kick import LENGTH_S, portrait_of
 from ersatz.core.target import target_of_style
 from ersatz.core.voices import complete_params
+from tests.signals import kick_hit
 
 KICKS = (
     {"fundamental_hz": 48.0, "fall_octaves": 1.6, "fall_ms": 16.0, "decay_ms": 200.0, "click": 0.4, "drive": 0.25},
@@ -55,3 +57,16 @@ def test_a_style_without_audio_has_its_kick_by_fundamental_and_decay():
     typical = target_of_style("tech-house").typical
     params = draft_song(typical, 1).part("kick").sound.params
     assert (params["fundamental_hz"], params["decay_ms"]) == (typical.drums.kick.fundamental_hz, typical.drums.kick.decay_ms)
+
+
+def test_what_sounds_under_a_kick_after_it_is_no_part_of_its_pitch():
+    rate = 44_100
+    t = np.arange(int(LENGTH_S * rate)) / rate
+    hit = np.pad(kick_hit(rate), (0, len(t)))[: len(t)]
+    bare = portrait_of(np.array([hit] * 4), rate)
+    # A bass note that begins as the kick has gone.
+    note = 0.3 * np.sin(2 * np.pi * 300 * t) * (t > 0.2)
+    over = portrait_of(np.array([hit + note] * 4), rate)
+    assert over.start_hz == bare.start_hz
+    assert max(ms for ms, _ in over.pitch) < 215
+    assert over.fall_ms == bare.fall_ms

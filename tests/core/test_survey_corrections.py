@@ -89,4 +89,15 @@ def test_corrections_on_a_kept_track_read_as_on_a_fresh_one():
     # In any order: what one correction leaves behind must not reach the next.
     assert survey_track(track, half) == survey_audio(audio, source, half)
     assert survey_track(track, key) == survey_audio(audio, source, key)
+
     assert survey_track(track) == plain
+
+
+def test_the_measured_key_is_offered_where_another_was_set():
+    audio = Audio(club_track(126.0, bars=24), RATE)
+    track = Track(audio, Source("x.wav", audio.duration_s, RATE, 2, ""))
+    measured, corrected = survey_track(track).key, survey_track(track, Corrections(tonic="C", mode="minor")).key
+    assert (measured.tonic, measured.mode) != ("C", "minor")
+    offered = [(g.tonic, g.mode) for g in corrected.alternatives]
+    assert offered[0] == (measured.tonic, measured.mode)
+    assert ("C", "minor") not in offered

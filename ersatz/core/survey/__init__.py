@@ -17,6 +17,7 @@ from ersatz.core.survey.document import (
     ROLES,
     Corrections,
     Key,
+    KeyGuess,
     Loudness,
     Presence,
     Section,
@@ -154,7 +155,10 @@ def _tempo(track: Track, corrections: Corrections) -> Tempo:
 def _key(measured: Key, corrections: Corrections) -> Key:
     if corrections.tonic is None or corrections.mode is None:
         return measured
-    return replace(measured, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0)
+    # What was measured becomes the first alternative.
+    guesses = (KeyGuess(measured.tonic, measured.mode, measured.confidence), *measured.alternatives)
+    others = tuple(g for g in guesses if (g.tonic, g.mode) != (corrections.tonic, corrections.mode))
+    return replace(measured, tonic=corrections.tonic, mode=corrections.mode, confidence=1.0, alternatives=others)
 
 
 def _spans(track: Track, ground: Ground, corrections: Corrections) -> list[Span]:

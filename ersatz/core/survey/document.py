@@ -146,7 +146,8 @@ class Energy:
 
 @dataclass(frozen=True)
 class KickPortrait:
-    """`decay_ms` to -20 dB, `fall_ms` until the pitch is within 15 % of the fundamental, `drive_db` the tail's partials against it.
+    """`decay_ms` to -20 dB, `fall_ms` until the pitch is within 15 % of the fundamental (0: it isn't heard to get there), `drive_db`
+    the tail's partials against it.
 
     `envelope_db` covers kick.LENGTH_S evenly; `pitch` holds (ms, Hz).
     """
@@ -160,6 +161,11 @@ class KickPortrait:
     drive_db: float = 0.0
     envelope_db: tuple[float, ...] = ()
     pitch: tuple[tuple[float, float], ...] = ()
+
+    @property
+    def decays(self) -> bool:
+        """Whether its level falls 20 dB within the portrait, or something else sounds on under it."""
+        return not self.envelope_db or min(self.envelope_db) < -20
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,8 @@ STRONG, MOST_HITS = 0.7, 192
 #: Points of the drawn envelope, and the level it is drawn down to.
 ENVELOPE_POINTS, FLOOR_DB = 80, -60.0
 PITCH_LOWPASS_HZ = 500.0
+#: While the click lasts crossings are its own; from then on a kick's pitch falls, and a rise by this is another sound.
+CLICK_S, RISEN = 0.015, 1.25
 
 
 def measure_kick(shared: Shared, bars: BarTable, hits: Hits) -> KickPortrait | None:
@@ -107,7 +109,8 @@ def _envelope_db(mean: np.ndarray, rate: int) -> np.ndarray:
 
 
 def _pitch(mean: np.ndarray, rate: int) -> list[tuple[float, float]]:
-    """(seconds, Hz) between successive zero crossings, as long as the kick stays above -30 dB."""
+    """(seconds, Hz) between successive zero crossings, as long as the kick stays above -30 dB and its pitch doesn't rise again:
+    then it is something else that is heard."""
     low = signal.sosfiltfilt(signal.butter(2, PITCH_LOWPASS_HZ, fs=rate, output="sos"), mean)
     k = np.flatnonzero(np.signbit(low[1:]) != np.signbit(low[:-1]))
     exact = k + low[k] / (low[k] - low[k + 1])
@@ -117,6 +120,8 @@ def _pitch(mean: np.ndarray, rate: int) -> list[tuple[float, float]]:
         if np.abs(low[int(a) : int(b) + 1]).max() < loud:
             break
         hz = rate / (2 * (b - a))
+        if a > CLICK_S * rate and hz > RISEN * min((h for _, h in out), default=hz):
+            break
         if 25 <= hz <= PITCH_LOWPASS_HZ:
             out.append((float((a + b) / 2 / rate), float(hz)))
     return out

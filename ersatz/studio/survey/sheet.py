@@ -41,12 +41,9 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
         rings = ", ".join(f"{r.hz:.0f} Hz (+{r.over_db:.0f} dB)" for r in survey.spectrum.resonances)
         rows.append(("Rings at", rings))
     if kick:
-        rows.append(
-            (
-                "Kick",
-                f"{kick.fundamental_hz:.1f} Hz ({kick.note}), decay {kick.decay_ms:.0f} ms, pitch falls in {kick.fall_ms:.0f} ms",
-            )
-        )
+        decay = f"decay {kick.decay_ms:.0f} ms" if kick.decays else f"rings past {kick.decay_ms:.0f} ms"
+        fall = f", pitch falls in {kick.fall_ms:.0f} ms" if kick.fall_ms else ""
+        rows.append(("Kick", f"{kick.fundamental_hz:.1f} Hz ({kick.note}), {decay}{fall}"))
     return rows
 
 

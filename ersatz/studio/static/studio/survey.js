@@ -73,7 +73,7 @@ function score() {
 /** Where the measurement has its boundaries, as dashed lines under the corrected sections. */
 function measuredSections(axis) {
   return survey.measured.sections.slice(1).map(([label, start]) => {
-    const line = el("line", { class: "measured", x1: axis.x(start), x2: axis.x(start), y1: 13, y2: 47 });
+    const line = el("line", { class: "measured", x1: axis.x(start), x2: axis.x(start), y1: 38, y2: 50 });
     line.append(el("title", {}, `measured: ${label} from bar ${Math.round(start)}`));
     return line;
   });
