@@ -146,7 +146,7 @@ class Energy:
 
 @dataclass(frozen=True)
 class KickPortrait:
-    """`decay_ms` to -20 dB, `fall_ms` until the pitch is within 15 % of the fundamental (0: it isn't heard to get there), `drive_db`
+    """`decay_ms` to -20 dB, `fall_ms` until the pitch is within 15 % of the fundamental (0: not heard to), `drive_db`
     the tail's partials against it.
 
     `envelope_db` covers kick.LENGTH_S evenly; `pitch` holds (ms, Hz).

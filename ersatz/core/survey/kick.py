@@ -115,7 +115,7 @@ def _pitch(mean: np.ndarray, rate: int) -> list[tuple[float, float]]:
     k = np.flatnonzero(np.signbit(low[1:]) != np.signbit(low[:-1]))
     exact = k + low[k] / (low[k] - low[k + 1])
     loud = np.abs(low).max() * 10 ** (-30 / 20)
-    out = []
+    out: list[tuple[float, float]] = []
     for a, b in pairwise(exact):
         if np.abs(low[int(a) : int(b) + 1]).max() < loud:
             break
