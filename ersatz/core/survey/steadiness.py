@@ -35,7 +35,7 @@ MORE_COST = 0.1
 START_COST = 3.0
 #: A bar line that leads by less is a guess, and so are its jumps.
 LEAST_LEAD = 0.04
-#: Places of a jump whose rhythm fits within this of the best are told apart by the level.
+#: Places of a jump whose rhythm fits within this of the best are told apart by what changes on bar lines.
 AS_WELL = 0.6
 
 
@@ -128,10 +128,11 @@ def find_jumps(slots: Slots, place: int) -> tuple[Jump, ...]:
     evidence = evidence[:, ::4]
     path = _viterbi(evidence, np.array([0.0, JUMP_COST + MORE_COST, HALF_BAR_COST, JUMP_COST]))
     turns = [bar for bar in range(1, bars) if path[bar] != path[bar - 1]]
+    changes = _changes(slots)
     out = []
     for turn, first, last in zip(turns, [0, *turns], [*turns[1:], bars]):
         beats = (path[turn] - path[turn - 1]) % 4
-        bar = _where(slots, evidence, path, place, (first, turn, last))
+        bar = _where(changes, evidence, path, place, (first, turn, last))
         out.append(Jump(place + bar * PLACES + 4 * path[turn], beats if beats < 3 else -1))
     return tuple(out)
 
@@ -150,17 +151,30 @@ def without_jumps(slots: Slots, jumps: tuple[Jump, ...]) -> Slots:
     )  # fmt: skip
 
 
-def _where(slots: Slots, evidence: np.ndarray, path: list[int], place: int, span: tuple[int, int, int]) -> int:
+def _where(changes: np.ndarray, evidence: np.ndarray, path: list[int], place: int, span: tuple[int, int, int]) -> int:
     """The bar of a jump found at the middle one of three bars: of all places between its neighbours that the rhythm likes about as
-    well, the one where the level changes most."""
+    well, the one for which most of what changes does so on the old bar lines before it and on the new ones after it."""
     first, turn, last = span
-    gain = evidence[first:last, path[turn - 1]] - evidence[first:last, path[turn]]
-    # So much is gathered when the jump comes before each of the bars.
-    gathered = np.concatenate([[0.0], np.cumsum(gain)])[1:-1]
-    level = slots.level[:, place : place + len(evidence) * PLACES].reshape(len(slots.level), -1, PLACES).mean(axis=2)
-    change = np.square(np.diff(level[:, first:last], axis=1)).mean(axis=0)
-    change[gathered < gathered.max() - AS_WELL] = 0.0
-    return first + 1 + int(np.argmax(change))
+    old, new = path[turn - 1], path[turn]
+    gathered = np.cumsum(evidence[first:last, old] - evidence[first:last, new])[:-1]
+    lines = place + np.arange(first, last) * PLACES
+    on_old, on_new = (changes[np.minimum(lines + 4 * state, len(changes) - 1)] for state in (old, new))
+    fits = np.cumsum(on_old - on_new)[:-1]
+    fits[gathered < gathered.max() - AS_WELL] = -np.inf
+    return first + 1 + int(np.argmax(fits))
+
+
+def _changes(slots: Slots) -> np.ndarray:
+    """How much level and pitches change at each slot, half a bar before against half a bar after, each against its mean."""
+    out = np.zeros(slots.count)
+    half = PLACES // 2
+    unit = slots.tonal / np.maximum(np.linalg.norm(slots.tonal, axis=0, keepdims=True), 1e-9)
+    for curve in (slots.level, unit):
+        total = np.concatenate([np.zeros((len(curve), 1)), np.cumsum(curve, axis=1)], axis=1)
+        mean = (total[:, half:] - total[:, :-half]) / half
+        change = np.square(mean[:, half:] - mean[:, :-half]).sum(axis=0)
+        out[half : half + len(change)] += change / max(float(change.mean()), 1e-12)
+    return out
 
 
 def _viterbi(evidence: np.ndarray, cost: np.ndarray) -> list[int]:

@@ -248,7 +248,7 @@ function spectrum() {
     const at = x(hz), right = at > width * 0.6;
     const name = `rings at ${hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `${hz} Hz`}, +${over_db.toFixed(0)} dB`;
     node.append(el("line", { class: "lookline", "stroke-width": 2, x1: at, x2: at, y1: 4, y2: height - 16 }));
-    node.append(...label(right ? at - 10 - 6.4 * name.length : at + 8, 16 + i * 17, name));
+    node.append(...label(right ? at - 10 - 6.4 * name.length : at + 8, height - 22 - i * 17, name));
   });
 }
 
