@@ -175,12 +175,15 @@ def _without(x: np.ndarray, at: np.ndarray, strength: np.ndarray, template: np.n
     free = gaps >= min(length, int(np.percentile(gaps, 75)))
     tail = whole[free][barest(whole[free])].mean(axis=0)
     tail *= np.minimum(1, np.arange(length)[::-1] / (0.03 * LOW_HZ))
-    unit = float(template @ template)
+    # Hits lie between samples: the derivative shifts the tail by a part of one (first order of Taylor's series).
+    slope = np.gradient(tail)
+    head = len(template)
+    fit = np.linalg.pinv(np.stack([tail[:head], slope[:head]], axis=1))
     out = x.copy()
     for place, gap in zip(inside, gaps):
         n = min(length, int(gap))
-        amplitude = float(x[place : place + len(template)] @ template) / max(unit, 1e-12)
-        out[place : place + n] -= np.clip(amplitude, 0, 1.3) * tail[:n]
+        amplitude, shift = fit @ x[place : place + head]
+        out[place : place + n] -= np.clip(amplitude, 0, 1.3) * tail[:n] + np.clip(shift, -0.6, 0.6) * slope[:n]
     return out
 
 
