@@ -12,7 +12,7 @@ from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.events import _fall, _gap, _impact, _roll, _sweep, upper_edge
 from ersatz.core.survey.hits import barest, find_hits
 from ersatz.core.survey.kick import kick_sound, measure_kick
-from ersatz.core.survey.shared import prepare
+from ersatz.core.survey.shared import LOW_HZ, prepare
 from ersatz.core.survey.tempo import measure_beat
 from tests.signals import RATE, both, club_track, kick_hit, noise_hit
 
@@ -60,6 +60,28 @@ def test_the_kick_is_cut_out_clean():
     sound = kick_sound(Audio(noisy, RATE), times)
     error = sound.samples[0, : len(hit)] - hit[: sound.samples.shape[1]]
     assert np.sqrt(np.mean(np.square(error[: RATE // 5]))) < 0.012
+
+
+@pytest.mark.parametrize("bpm", [121.3, 126.0, 139.7])
+def test_the_kick_leaves_the_low_register_wherever_it_falls_between_samples(bpm):
+    grid = BarGrid(bpm, 0.5, 4)
+    low = np.zeros(RATE * 24, np.float32)
+    hit = kick_hit().astype(np.float32)
+    t = np.arange(len(low)) / RATE
+    for beat in range(int(22 * bpm / 60)):
+        start = round((0.5 + beat * 60 / bpm) * RATE)
+        low[start : start + len(hit)] += hit
+    # From the middle on a bass note sounds between the kicks.
+    bass = 0.1 * np.sin(2 * np.pi * 65 * t) * (t > 12) * ((t - 0.5) % (60 / bpm) > 30 / bpm)
+    shared = prepare(Audio(both(low + bass).astype(np.float32), RATE))
+    without = find_hits(shared, bar_table(shared, grid), 50.0).low_without_kick
+
+    def level(x, first_s, last_s):
+        return 10 * np.log10(np.mean(np.square(x[int(first_s * LOW_HZ) : int(last_s * LOW_HZ)])))
+
+    assert level(without, 1, 11) < level(shared.low, 1, 11) - 20
+    # The note stays: half of the time at 0.1, that is -26 dB.
+    assert level(without, 13, 21) == pytest.approx(-26, abs=1.5)
 
 
 def test_the_barest_hits_are_those_with_nothing_after_them():
