@@ -196,3 +196,20 @@ def test_hats_in_triplets_are_pictured_in_triplets(per_beat, steps_per_bar):
     assert pattern.steps_per_bar == steps_per_bar
     assert all(pattern.hats)
     assert [i for i, v in enumerate(pattern.kick) if v] == list(range(0, steps_per_bar, per_beat))
+
+
+def test_a_shaker_is_percussion_and_hats_are_not():
+    bars, step_s = 24, 60 / 126 / 4
+    plain = club_track(126.0, bars=bars)
+    shaken = plain.copy()
+    band = signal.butter(4, (3500, 9000), "bandpass", fs=RATE, output="sos")
+    for bar in range(12, bars):
+        for step in range(1, 16, 2):
+            noise = np.random.default_rng(step).standard_normal(int(0.07 * RATE)) * np.hanning(int(0.07 * RATE))
+            start = round((bar * 16 + step) * step_s * RATE)
+            shaken[:, start : start + len(noise)] += 0.12 * signal.sosfilt(band, noise)
+    source = Source("x", plain.shape[1] / RATE, RATE, 2, "")
+    without, with_shaker = (survey_audio(Audio(x.astype(np.float32), RATE), source).presence.perc for x in (plain, shaken))
+    assert max(without) < 0.5
+    assert max(with_shaker[:12]) < 0.5
+    assert min(with_shaker[12:]) >= 0.5

@@ -15,10 +15,13 @@ from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import ROLES, Bass, Energy, Presence
 from ersatz.core.survey.hits import HIT, Hits
 from ersatz.core.survey.shared import LOW_HZ, MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
-from ersatz.core.survey.slots import peaks_at
+from ersatz.core.survey.slots import peaks_at, sustained_rise
 
 #: A band this far under the track's loud bars counts as absent, dB.
 ABSENT_DB = 18.0
+#: Odd 16ths with this share of the strong hits are as likely percussion as not: counted on the tuned part of the generated set.
+PERCUSSIVE = 0.1
+PERCUSSION_HZ = ((4000, 5600), (8000, 16_000))
 #: The first twelve partials above a note, in semitones, and the octave below it.
 PARTIAL_SEMITONES = np.array([-12, 0, 12, 19, 24, 28, 31, 34, 36, 38, 40, 42, 43])
 
@@ -115,13 +118,20 @@ def _bass(bars: BarTable, hits: Hits) -> np.ndarray:
 
 
 def _percussion(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
-    """Middle and upper onsets on 16ths that neither the clap nor the open hat owns."""
-    curve = shared.onsets(2800, 10_000)
-    steps = peaks_at(curve, bars.step_times_s(hits.swing_s), shared.hop_s).reshape(bars.count, bars.steps)
-    level = steps / max(float(np.percentile(steps, 97)), 1e-9)
-    odd = level[:, 1::2]
-    busy = np.sort(odd, axis=1)[:, 2:].mean(axis=1)
-    return np.clip((busy - 0.12) * 1.9, 0, 1)
+    """Noise that sets in from 4 to 5.6 kHz on odd 16ths without kick or clap, more than the hats above it explain, against the
+    track's strong hits."""
+    times = bars.step_times_s(hits.swing_s)
+    rises, above = (
+        peaks_at(sustained_rise(shared.noise(*band)), times, shared.hop_s).reshape(bars.count, bars.steps) for band in PERCUSSION_HZ
+    )
+    strong = float(np.median(np.sort(rises.ravel())[-max(16, rises.size // 30) :]))
+    free = ~hits.kick_mask() & (hits.clap < HIT)
+    hats = free & (above > 0.25 * np.percentile(above, 95))
+    # A hat's own share of the lower band: what the steps with least percussion have.
+    share = float(np.percentile(rises[hats] / above[hats], 20)) if hats.sum() > 8 else 0.0
+    more = np.where(free, np.maximum(rises - share * above, 0), 0)[:, 1::2]
+    busy = more.sum(axis=1) / np.maximum(free[:, 1::2].sum(axis=1), 1)
+    return np.clip(busy / max(strong, 1e-9) / (2 * PERCUSSIVE), 0, 1)
 
 
 def _lead(shared: Shared, bars: BarTable) -> np.ndarray:
