@@ -115,7 +115,7 @@ def test_a_gap_to_a_target_counts_from_the_edge_of_what_is_usual(web, target, so
     tempo = next(row for row in page.context["rows"] if row["name"] == "Tempo")
     assert tempo["usual"] == "126.40 to 129.60"
     assert tempo["difference"] == "−0.40"
-    assert set(page.context["drawing"]["corridors"]) == {"spectrum", "pump", "loudness", "width"}
+    assert set(page.context["drawing"]["corridors"]) == {"spectrum", "pump", "loudness"}
     assert web.get(reverse("plan", args=[remake.pk])).context["drawing"]["reference"]["usual"]
 
 

@@ -95,7 +95,6 @@ def _corridors(target: Target, typical: Survey, section: int) -> dict:
         "spectrum": spectrum_corridor(target, typical, section),
         "pump": to_json(spread.pump_curve),
         "loudness": to_json(spread.loudness_course),
-        "width": to_json(spread.width),
     }
 
 
@@ -107,7 +106,6 @@ def _drawing(reference: Survey, mine: Survey, found) -> dict:
             "levelDb": list(survey.spectrum.per_section[index].level_db),
             "pumpDb": list(survey.pump.curve_db),
             "pumpDepthDb": survey.pump.depth_db,
-            "width": [[b.low_hz, b.high_hz, b.width] for b in survey.stereo.bands],
             **loudness_of(survey),
         }
 
