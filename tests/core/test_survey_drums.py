@@ -146,6 +146,20 @@ def test_a_gap_is_where_it_is_quiet_between_two_loud_sides():
     assert _gap(np.full(64, -10.0), 8, 4) == []
 
 
+@pytest.mark.parametrize("beats", [1, 2, 4])
+def test_a_gap_in_a_rising_build_is_found_with_its_length(beats):
+    full = np.concatenate([np.linspace(-30, -16, 48), np.full(16, 0.0)])
+    full[48 - beats : 48] -= 5
+    (gap,) = _gap(full, 12, 4)
+    assert (gap.start_bar, gap.beats) == (13 - beats / 4, beats)
+
+
+def test_a_rhythms_own_quiet_beat_is_no_gap():
+    full = np.tile([-16.0, -16.0, -16.0, -24.0], 16)
+    full[32:] += 14
+    assert _gap(full, 8, 4) == []
+
+
 def test_an_impact_rings_and_is_gone_and_a_fall_sinks():
     noise = np.full(40, -50.0)
     noise[16:20] = [-30, -38, -46, -50]

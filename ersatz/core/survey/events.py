@@ -27,6 +27,8 @@ ROLL_DENSE, ROLL_SPARSE = 6, 2
 ROLL_BARS, ROLL_BEFORE = (1, 2, 4, 8), 4
 #: How far a roll's hit stands over what the bars before have on its step.
 ROLL_OVER = 0.12
+#: A gap against the beats before it, against what follows, and against its own beats in the bars before.
+GAP_DB, GAP_BEFORE_DB, GAP_UNUSUAL_DB, MOST_GAP_BEATS = 3.5, 8.0, 2.0, 7
 IMPACT_DB, FALL_DB = 3.0, 8.0
 #: The upper edge is where the density of power has fallen so far under its maximum from 360 Hz to 1 kHz.
 EDGE_LOW_HZ, EDGE_TOP_HZ, EDGE_DB, EDGE_BANDS = 360, 18_000, 18.0, 5
@@ -88,19 +90,25 @@ def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
 
 
 def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
-    """Beats right before the joint that lie 5 dB and more under what precedes and 8 dB under what follows."""
+    """Beats right before the joint that lie under the four before them, under what the bars before have on the same beats, and
+    far under what follows: the longest such stretch."""
     at = joint * beats
-    if at < 8 or len(full) < at + 4:
+    if len(full) < at + 4:
         return []
-    base = float(np.median(full[max(0, at - 16) : at - 4]))
     follows = float(np.median(full[at : at + 8]))
-    length = 0
-    while length < 8 and full[at - 1 - length] < min(base - 5, follows - 8):
-        length += 1
-    if length in (0, 8):
-        return []
-    depth = min(base, follows) - float(full[at - length : at].mean())
-    return [Event("gap", 1 + (at - length) / beats, float(length), _confidence(depth, 12))]
+    for length in range(MOST_GAP_BEATS, 0, -1):
+        start = at - length
+        if start < 4 * beats:
+            continue
+        inside = full[start:at]
+        before = float(np.median(full[start - 4 : start]))
+        # A rhythm's own quiet beat comes again in every bar.
+        bars_back = -(-length // beats)
+        usual = np.median([full[start - k * beats : at - k * beats] for k in range(bars_back, bars_back + 3)], axis=0)
+        if np.all(inside < np.minimum(before - GAP_DB, follows - GAP_BEFORE_DB)) and np.all(inside < usual - GAP_UNUSUAL_DB):
+            depth = min(before, follows) - float(inside.mean())
+            return [Event("gap", 1 + start / beats, float(length), _confidence(depth, 12))]
+    return []
 
 
 def _impact(noise: np.ndarray, joint: int, after_riser: bool) -> list[Event]:
