@@ -149,7 +149,7 @@ def test_a_gap_is_where_it_is_quiet_between_two_loud_sides():
 @pytest.mark.parametrize("beats", [1, 2, 4])
 def test_a_gap_in_a_rising_build_is_found_with_its_length(beats):
     full = np.concatenate([np.linspace(-30, -16, 48), np.full(16, 0.0)])
-    full[48 - beats : 48] -= 5
+    full[48 - beats : 48] -= 5 + beats
     (gap,) = _gap(full, 12, 4)
     assert (gap.start_bar, gap.beats) == (13 - beats / 4, beats)
 
