@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.cache import PASSING_SHARE, RenderCache
 from ersatz.core.serial import from_json, to_json
 
 
@@ -97,7 +97,7 @@ def test_what_the_cache_holds_cant_be_written_to():
 
 
 def test_the_least_recently_used_goes_first():
-    cache = RenderCache(memory_bytes=3 * 8000)
+    cache = RenderCache(memory_bytes=round(3 * 8000 / (1 - PASSING_SHARE)))
     for key in "abc":
         cache.get(key, lambda: array(0))
     cache.get("a", lambda: array(0))
@@ -117,6 +117,20 @@ def test_only_what_is_meant_for_the_disk_lies_there(tmp_path):
     again = RenderCache(tmp_path)
     np.testing.assert_array_equal(again.get("kept", lambda: array(9), on_disk=True), array(1))
     assert again.computed == 0
+
+
+def test_what_passes_pushes_out_nothing_that_is_kept():
+    cache = RenderCache(memory_bytes=10 * 8000)
+    cache.get("kept", lambda: array(1))
+    for k in range(20):
+        cache.get(f"p{k}", lambda: array(0), passing=True)
+    assert cache.bytes <= 10 * 8000
+    computed = cache.computed
+    cache.get("kept", lambda: array(1))
+    cache.get("p19", lambda: array(0), passing=True)
+    assert cache.computed == computed
+    cache.get("p0", lambda: array(0), passing=True)
+    assert cache.computed == computed + 1
 
 
 def test_a_half_written_file_is_computed_again(tmp_path):

@@ -12,17 +12,41 @@ from pathlib import Path
 
 import numpy as np
 
-MEMORY_BYTES = 500 * 1024 * 1024
+MEMORY_BYTES = 640 * 1024 * 1024
+#: Share of the memory for what is quick to do again: enough for a running loop, so that a whole song doesn't push out the rest.
+PASSING_SHARE = 0.2
 DISK_BYTES = 2 * 1024 * 1024 * 1024
+
+
+class _Memory:
+    """Arrays by key up to a limit in bytes; the least recently used go first."""
+
+    def __init__(self, limit: int):
+        self._arrays: OrderedDict[str, np.ndarray] = OrderedDict()
+        self._limit = limit
+        self.bytes = 0
+
+    def get(self, key: str) -> np.ndarray | None:
+        if key not in self._arrays:
+            return None
+        self._arrays.move_to_end(key)
+        return self._arrays[key]
+
+    def put(self, key: str, value: np.ndarray) -> None:
+        if key not in self._arrays:
+            self._arrays[key] = value
+            self.bytes += value.nbytes
+        while self.bytes > self._limit and len(self._arrays) > 1:
+            _, old = self._arrays.popitem(last=False)
+            self.bytes -= old.nbytes
 
 
 class RenderCache:
     """Arrays are frozen on the way in: who takes one out must not write to it. Safe for several threads."""
 
     def __init__(self, folder: Path | None = None, memory_bytes: int = MEMORY_BYTES, disk_bytes: int = DISK_BYTES):
-        self._memory: OrderedDict[str, np.ndarray] = OrderedDict()
-        self._bytes = 0
-        self._limit = memory_bytes
+        passing = int(PASSING_SHARE * memory_bytes)
+        self._kept, self._passing = _Memory(memory_bytes - passing), _Memory(passing)
         self._disk_limit = disk_bytes
         self._folder = folder
         self._lock = threading.Lock()
@@ -31,11 +55,17 @@ class RenderCache:
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
 
-    def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False) -> np.ndarray:
+    @property
+    def bytes(self) -> int:
+        return self._kept.bytes + self._passing.bytes
+
+    def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
+        """The array of a key; `passing` is one that is quick to compute again from others."""
+        memory = self._passing if passing else self._kept
         with self._lock:
-            if key in self._memory:
-                self._memory.move_to_end(key)
-                return self._memory[key]
+            found = memory.get(key)
+        if found is not None:
+            return found
         value = self._read(key) if on_disk else None
         if value is None:
             value = compute()
@@ -44,12 +74,7 @@ class RenderCache:
                 self._write(key, value)
         value.setflags(write=False)
         with self._lock:
-            if key not in self._memory:
-                self._memory[key] = value
-                self._bytes += value.nbytes
-            while self._bytes > self._limit and len(self._memory) > 1:
-                _, old = self._memory.popitem(last=False)
-                self._bytes -= old.nbytes
+            memory.put(key, value)
         return value
 
     def _path(self, key: str) -> Path | None:

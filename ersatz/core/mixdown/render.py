@@ -33,7 +33,7 @@ CONTEXT = 16_384
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
 #: Raised when what a node computes changes, so that nothing stale is read from disk.
-ENGINE = 2
+ENGINE = 3
 WORKERS = 2
 SILENT_SEND_DB = -59.0
 
@@ -153,7 +153,8 @@ class Mixdown:
         key = self.part_key(part, block)
         if key is None:
             return None
-        return self.cache.get(key, lambda: self._render_part(part, block))
+        # Notes are kept; laying them out again costs little.
+        return self.cache.get(key, lambda: self._render_part(part, block), passing=True)
 
     def _render_part(self, part: Part, block: int) -> np.ndarray:
         out = np.zeros((2, BLOCK), np.float32)
@@ -200,7 +201,7 @@ class Mixdown:
                     response = space.delay_response(self.song.delay, self.song.bpm, RATE_HZ)
                 pad = -response.shape[1] % BLOCK
                 pieces = np.pad(response, ((0, 0), (0, pad))).reshape(2, -1, BLOCK)
-                return np.asarray(fft.rfft(pieces, 2 * BLOCK, axis=-1))
+                return np.asarray(fft.rfft(pieces.astype(np.float32), 2 * BLOCK, axis=-1))
 
             out[name] = (key, self.cache.get(key, compute))
         return out
@@ -254,7 +255,7 @@ class Mixdown:
             return np.asarray(fft.rfft(np.concatenate(pair, axis=1), axis=-1))
 
         key = "f" + digest([ENGINE, self._send_key(name, block - 1), self._send_key(name, block)])
-        return self.cache.get(key, compute)
+        return self.cache.get(key, compute, passing=True)
 
     # Master -------------------------------------------------------------------------------------------------------
 
@@ -284,7 +285,7 @@ class Mixdown:
                 out += self.return_block(name, block)
             return out
 
-        return self.cache.get(self._mix_key(block), compute)
+        return self.cache.get(self._mix_key(block), compute, passing=True)
 
     def master_block(self, block: int) -> np.ndarray:
         """The finished mix, shape (2, BLOCK)."""
