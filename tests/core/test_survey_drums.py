@@ -10,7 +10,7 @@ from ersatz.core.survey import sections, survey_audio
 from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.events import _fall, _gap, _impact, _roll, _sweep, upper_edge
-from ersatz.core.survey.hits import barest, find_hits
+from ersatz.core.survey.hits import _weakest, barest, find_hits
 from ersatz.core.survey.kick import kick_sound, measure_kick
 from ersatz.core.survey.shared import LOW_HZ, prepare
 from ersatz.core.survey.tempo import measure_beat
@@ -227,3 +227,19 @@ def test_a_shaker_is_percussion_and_hats_are_not():
     assert max(without) < 0.5
     assert max(with_shaker[:12]) < 0.5
     assert min(with_shaker[12:]) >= 0.5
+
+
+def test_a_band_that_is_drowned_leaves_the_backbeat_to_the_others():
+    clap = np.zeros((2, 16))
+    clap[:, [4, 12]] = 1.0
+    drowned = clap.copy()
+    # In the second bar chords rise all over the lowest band, and hide the clap there.
+    drowned[1] = 1.2
+    drowned[1, [4, 12]] = 0.1
+    strength = _weakest([drowned, clap, clap], [4, 12])
+    assert strength[:, [4, 12]] == pytest.approx(1.0)
+    assert np.delete(strength, [4, 12], axis=1).max() == 0.0
+    # Where the band is quiet and lacks the hit it still decides: no clap.
+    silent = clap.copy()
+    silent[1] = 0.0
+    assert _weakest([silent, clap, clap], [4, 12])[1].max() == 0.0

@@ -27,6 +27,8 @@ HATS_HZ = (8000, 16_000)
 #: Where backbeats stand, in 16ths: two and four, three in half time, dembow.
 BACKBEATS = ((4, 12), (8,), (3, 6, 11, 14))
 #: Late claps and bursts: how far after the step a rise still belongs to it.
+#: Three steps that rise so far on average, against a clap, drown it.
+DROWNED = 0.9
 LATE_S = 0.03
 LEAST_BARS = 8
 #: A kick plays on the one: what hits there less than this share of its busiest step is a bass on the off-beat.
@@ -84,7 +86,7 @@ def _claps(shared: Shared, bars: BarTable, times: np.ndarray, kick: np.ndarray) 
             continue
         # What each band does on the backbeat in the bars that have one.
         levels = [np.percentile(r[driven][:, inside].mean(axis=1), 80) for r in rises]
-        strength = np.minimum.reduce([r / max(float(level), 1e-9) for r, level in zip(rises, levels)])
+        strength = _weakest([r / max(float(level), 1e-9) for r, level in zip(rises, levels)], inside)
         mean = np.minimum(strength, 1.0)[driven].mean(axis=0)
         others = np.delete(mean, inside)
         here = float(mean[inside].min()) - float(np.sort(others)[-len(inside) - 2 :].mean())
@@ -93,6 +95,19 @@ def _claps(shared: Shared, bars: BarTable, times: np.ndarray, kick: np.ndarray) 
             strong = float(np.percentile(strength[driven][:, inside], 75))
             best, backbeat, lead = strength / max(strong, 0.2), tuple(inside), here
     return np.clip(best, 0, 1), backbeat
+
+
+def _weakest(bands: list[np.ndarray], backbeat: list[int]) -> np.ndarray:
+    """The weakest band of each step, which decides whether a clap hits there, shape (bars, steps).
+
+    Where other instruments make a band rise between the backbeats as far as a clap would, it says nothing about the backbeat of
+    that bar either: the next one decides.
+    """
+    ordered = np.sort(bands, axis=0)
+    between = [np.sort(np.delete(b, backbeat, axis=1), axis=1)[:, -3:].mean(axis=1) for b in bands]
+    drowned = np.take_along_axis(np.array(between)[:, :, None], np.argmin(bands, axis=0)[None], axis=0)[0] > DROWNED
+    on = np.isin(np.arange(ordered.shape[2]), backbeat)
+    return np.where(drowned & on, ordered[1], ordered[0])
 
 
 def _rises(noise: np.ndarray, times: np.ndarray, hop_s: float) -> np.ndarray:

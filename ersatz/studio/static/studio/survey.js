@@ -245,10 +245,11 @@ function spectrum() {
   const points = survey.spectrum.centers_hz.map((hz, i) => [x(hz), 4 + Math.min(1, (top - level[i]) / 48) * (height - 24)]).filter(([at]) => at >= 0);
   node.append(...grid, ...refCurve(points, height - 16));
   survey.spectrum.resonances.slice(0, 3).forEach(({ hz, over_db }, i) => {
-    const at = x(hz), right = at > width * 0.6;
-    const name = `rings at ${hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `${hz} Hz`}, +${over_db.toFixed(0)} dB`;
+    const at = x(hz);
+    const name = `rings +${over_db.toFixed(0)} dB at ${hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `${hz} Hz`}`;
     node.append(el("line", { class: "lookline", "stroke-width": 2, x1: at, x2: at, y1: 4, y2: height - 16 }));
-    node.append(...label(right ? at - 10 - 6.4 * name.length : at + 8, height - 22 - i * 17, name));
+    // Centred on its line, which no other label's is.
+    node.append(...label(Math.min(at - 3.2 * name.length, width - 6.4 * name.length - 6), height - 22 - i * 18, name));
   });
 }
 
