@@ -33,9 +33,10 @@ def noise_hit(length_s: float, decay_s: float, low_hz: float, seed: int, rate: i
 
 def club_track(
     bpm: float = 126.0, bars: int = 32, duck_db: float = 8.0, start_s: float = 0.0, swing_percent: float = 50.0,
-    root_midi: int = 45, release_s: float = 0.2, kick: bool = True,
+    root_midi: int = 45, release_s: float = 0.2, kick: bool = True, per_beat: int = 1,
 ) -> np.ndarray:  # fmt: skip
-    """Kick on the beats, backbeat, off-beat and 16th hats, bass and a wide minor-key pad that duck together, shape (2, n).
+    """Kick on the beats, backbeat, off-beat and 16th hats, bass and a wide minor-key pad that duck together
+    `per_beat` times a beat, shape (2, n).
 
     The first quarter has drums only, the rest everything. Chords i VI iv v on `root_midi`, natural minor.
     """
@@ -77,7 +78,7 @@ def club_track(
                 music[1, span] += 0.05 * (1 + side) * tone
             if k == 0:
                 music[:, span] += 0.25 * np.sign(np.sin(2 * np.pi * f / 4 * tt)) * 0.5
-    since = (t - start_s) % beat
+    since = (t - start_s) % (beat / per_beat)
     curve = np.where(since < 0.02, 1.0, np.exp(-(since - 0.02) / (release_s / np.log(max(duck_db, 1.01)))))
     music *= 10 ** (-duck_db * curve / 20)
     low = signal.butter(2, 6000, "lowpass", fs=RATE, output="sos")

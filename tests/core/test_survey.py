@@ -171,3 +171,13 @@ def test_without_a_beat_nothing_pumps():
     assert not found.tempo.is_steady
     assert found.pump.depth_db == 0.0
     assert len(found.pump.per_section) == len(found.sections)
+
+
+@pytest.mark.parametrize(
+    ("per_beat", "rate", "duck_db", "release_s"), [(1, "1/4", 8.0, 0.2), (2, "1/8", 8.0, 0.12), (2, "1/8", 6.0, 0.1)]
+)
+def test_the_rate_of_the_ducking_is_told(per_beat, rate, duck_db, release_s):
+    samples = club_track(126.0, bars=28, duck_db=duck_db, release_s=release_s, per_beat=per_beat)
+    pump = survey_audio(Audio(samples, RATE), Source("x", samples.shape[1] / RATE, RATE, 2, "")).pump
+    assert pump.rate == rate
+    assert pump.depth_db == pytest.approx(duck_db, abs=1.2)

@@ -161,10 +161,14 @@ def no_pump(sections: int) -> Pump:
 
 
 def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
-    """Hypotheses worth testing: every beat, every hit of the typical kick pattern."""
+    """Hypotheses worth testing: every beat, every 8th, every hit of the typical kick pattern."""
     beats = bars.grid.beats_per_bar
     bar = beats * POINTS
-    out = [Trigger("1/4", tuple(range(0, bar, POINTS)), (POINTS,) * beats)]
+    half = POINTS // 2
+    out = [
+        Trigger("1/4", tuple(range(0, bar, POINTS)), (POINTS,) * beats),
+        Trigger("1/8", tuple(range(0, bar, half)), (half,) * 2 * beats),
+    ]
     typical = np.median(hits.kick[use], axis=0) if use.any() else np.zeros(bars.steps)
     steps = [int(s) for s in np.flatnonzero(typical >= SURE)]
     if steps and steps != list(range(0, bars.steps, STEPS_PER_BEAT)):
@@ -288,7 +292,7 @@ def _views(bar: np.ndarray, against: np.ndarray | None, trigger: Trigger, weight
             if known.sum() < POINTS // 2:
                 continue
             cuts = _cuts(np.where(known, curve, np.nan), trigger)
-            view = _folded(cuts, against is None)
+            view = _folded(cuts, against is None, max(trigger.room))
             if view is None:
                 continue
             shape, agreement = view
@@ -306,11 +310,13 @@ def _cuts(curve: np.ndarray, trigger: Trigger) -> np.ndarray:
     return out
 
 
-def _folded(cuts: np.ndarray, own: bool) -> tuple[np.ndarray, float] | None:
-    """Median over the triggers, 0 where recovered, and how far they agree (0..1); None if too little is known."""
+def _folded(cuts: np.ndarray, own: bool, room: int) -> tuple[np.ndarray, float] | None:
+    """Median over the triggers, 0 where recovered, and how far they agree (0..1); None if too little is known. `room` is the
+    most that a trigger has before the next one.
+    """
     known = np.isfinite(cuts)
     # What a trigger's cut is at its end is its own full level; without an end it lends that of the others.
-    late = cuts[:, int(0.7 * POINTS) :]
+    late = cuts[:, int(0.7 * room) : room]
     ends = np.where(np.isfinite(late).sum(axis=1) > 3, _median(late.T), np.nan)
     if not np.isfinite(ends).any():
         return None

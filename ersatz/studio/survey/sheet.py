@@ -11,7 +11,7 @@ ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
     "lead": "lead, voice", "noise": "noise",
 }  # fmt: skip
-RATES = {"1/4": "every beat", "kick": "with the kick"}
+RATES = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick"}
 
 
 def minus(value: float, digits: int = 1) -> str:
