@@ -244,12 +244,12 @@ function spectrum() {
   const top = Math.max(...level);
   const points = survey.spectrum.centers_hz.map((hz, i) => [x(hz), 4 + Math.min(1, (top - level[i]) / 48) * (height - 24)]).filter(([at]) => at >= 0);
   node.append(...grid, ...refCurve(points, height - 16));
-  survey.spectrum.resonances.slice(0, 3).forEach(({ hz, over_db }, i) => {
-    const at = x(hz);
+  const rings = survey.spectrum.resonances.slice(0, 3);
+  node.append(...rings.map(({ hz }) => el("line", { class: "lookline", "stroke-width": 2, x1: x(hz), x2: x(hz), y1: 4, y2: height - 16 })));
+  rings.forEach(({ hz, over_db }, i) => {
     const name = `rings +${over_db.toFixed(0)} dB at ${hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `${hz} Hz`}`;
-    node.append(el("line", { class: "lookline", "stroke-width": 2, x1: at, x2: at, y1: 4, y2: height - 16 }));
     // Centred on its line, which no other label's is.
-    node.append(...label(Math.min(at - 3.2 * name.length, width - 6.4 * name.length - 6), height - 22 - i * 18, name));
+    node.append(...label(Math.min(x(hz) - 3.2 * name.length, width - 6.4 * name.length - 6), height - 22 - i * 18, name));
   });
 }
 
