@@ -21,7 +21,18 @@ HEARD = """async () => {
   analyser.getFloatTimeDomainData(data);
   return 10 * Math.log10(data.reduce((s, v) => s + v * v, 0) / data.length + 1e-12);
 }"""
+AUDIBLE_DBFS, PATIENCE = -60, 30
 POSITION = "async () => (await import('/static/studio/frame.js')).player.position()"
+
+
+def heard(page):
+    """Level once something sounds: the first pieces may take a while where the machine is busy."""
+    for _ in range(PATIENCE):
+        level = page.evaluate(HEARD)
+        if level > AUDIBLE_DBFS:
+            break
+        page.wait_for_timeout(300)
+    return level
 
 
 def upload(page, path):
@@ -45,16 +56,14 @@ def test_from_a_file_to_an_export(page, server, real_track, tmp_path):
     # Listen: the position moves, both sides sound, flipping keeps the place.
     page.keyboard.press("Space")
     page.wait_for_function("document.querySelector('#play').classList.contains('is-playing')")
-    page.wait_for_timeout(1500)
-    remake_level = page.evaluate(HEARD)
+    remake_level = heard(page)
     before = page.evaluate(POSITION)
     page.keyboard.press("x")
     assert page.locator("#hear-reference").get_attribute("aria-pressed") == "true"
-    page.wait_for_timeout(400)
-    reference_level = page.evaluate(HEARD)
+    reference_level = heard(page)
     assert page.evaluate(POSITION) > before > 0
-    assert remake_level > -60
-    assert reference_level > -60
+    assert remake_level > AUDIBLE_DBFS
+    assert reference_level > AUDIBLE_DBFS
     assert "equal loudness" in page.locator("#level").inner_text()
     page.keyboard.press("x")
 
@@ -109,7 +118,7 @@ def test_bad_files_get_a_sentence_and_the_shelf_stays_whole(page, server, tmp_pa
         path = tmp_path / name
         path.write_bytes(content)
         page.set_input_files("#file", str(path))
-        page.get_by_text(says).first.wait_for(timeout=20_000)
+        page.get_by_text(says).first.wait_for(timeout=60_000)
     page.reload()
     assert page.get_by_role("button", name="Draft a remake").count() == 0
     assert server.answers()

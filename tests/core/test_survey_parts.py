@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ersatz.core import bands
@@ -96,6 +96,8 @@ def test_a_ducker_seen_in_unrelated_bands_is_read_back(index):
         assert found.release_ms == pytest.approx(pump._release_ms(curves[index], 0.48), abs=30)
 
 
+# The first call makes all the models.
+@settings(deadline=None)
 @given(st.integers(0, 2**32 - 1))
 def test_noise_that_follows_nothing_is_no_ducking(seed):
     rng = np.random.default_rng(seed)
