@@ -53,7 +53,7 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
     out["key score"] = float(mir_eval.key.weighted_score(theirs, mine))
     if "tuning_cents" in truth["key"]:
         out["tuning"] = abs(apart(found.key.tuning_cents - truth["key"]["tuning_cents"], 100))
-    if "slide_semitones" in truth["bass"]["notes"][0] and any(n["slide_semitones"] for n in truth["bass"]["notes"]):
+    if any(n.get("slide_semitones") for n in truth["bass"]["notes"]):
         out["slides"] = _slides(truth["bass"]["notes"], found)
     out["boundaries"] = _boundaries(truth["sections"], found, bar_s / 2)
     out["labels"] = _label_share(truth["sections"], found)

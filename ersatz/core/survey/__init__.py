@@ -38,7 +38,7 @@ Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
 
 
-#: Two threads of our own share two cores: threads of the linear algebra under them would only wait for each other.
+#: Threads of our own share the cores: those of the linear algebra under them would only wait for each other.
 _one_thread = threadpool_limits.wrap(limits=1, user_api="blas")
 
 

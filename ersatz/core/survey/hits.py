@@ -27,9 +27,9 @@ HATS_HZ = (8000, 16_000)
 #: Where backbeats stand, in 16ths: two and four, three in half time, dembow.
 BACKBEATS = ((4, 12), (8,), (3, 6, 11, 14))
 #: Late claps and bursts: how far after the step a rise still belongs to it.
+LATE_S = 0.03
 #: Three steps that rise so far on average, against a clap, drown it.
 DROWNED = 0.9
-LATE_S = 0.03
 LEAST_BARS = 8
 #: A kick plays on the one: what hits there less than this share of its busiest step is a bass on the off-beat.
 ON_THE_ONE = 0.3

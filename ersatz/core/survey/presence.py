@@ -13,7 +13,7 @@ from scipy import signal
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import ROLES, Bass, Energy, Presence
-from ersatz.core.survey.hits import HIT, Hits
+from ersatz.core.survey.hits import HATS_HZ, HIT, Hits
 from ersatz.core.survey.shared import LOW_HZ, MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 from ersatz.core.survey.slots import peaks_at, sustained_rise
 
@@ -21,7 +21,7 @@ from ersatz.core.survey.slots import peaks_at, sustained_rise
 ABSENT_DB = 18.0
 #: Odd 16ths with this share of the strong hits are as likely percussion as not: counted on the tuned part of the generated set.
 PERCUSSIVE = 0.1
-PERCUSSION_HZ = ((4000, 5600), (8000, 16_000))
+PERCUSSION_HZ = (4000, 5600)
 #: The first twelve partials above a note, in semitones, and the octave below it.
 PARTIAL_SEMITONES = np.array([-12, 0, 12, 19, 24, 28, 31, 34, 36, 38, 40, 42, 43])
 
@@ -122,7 +122,8 @@ def _percussion(shared: Shared, bars: BarTable, hits: Hits) -> np.ndarray:
     track's strong hits."""
     times = bars.step_times_s(hits.swing_s)
     rises, above = (
-        peaks_at(sustained_rise(shared.noise(*band)), times, shared.hop_s).reshape(bars.count, bars.steps) for band in PERCUSSION_HZ
+        peaks_at(sustained_rise(shared.noise(*band)), times, shared.hop_s).reshape(bars.count, bars.steps)
+        for band in (PERCUSSION_HZ, HATS_HZ)
     )
     strong = float(np.median(np.sort(rises.ravel())[-max(16, rises.size // 30) :]))
     free = ~hits.kick_mask() & (hits.clap < HIT)

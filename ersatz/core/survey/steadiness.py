@@ -121,9 +121,8 @@ def find_jumps(slots: Slots, place: int) -> tuple[Jump, ...]:
         return ()
     kick, snare, hats = (c[place : place + bars * PLACES].reshape(bars, PLACES) for c in (slots.kick, slots.snare, slots.hats))
     # Bars without drums say nothing: chords there are taken for snares.
-    evidence = rhythm_scores(kick, snare, hats) * (
-        np.minimum(kick, snare.max(axis=1, keepdims=True)).max(axis=1, keepdims=True) > 0.3
-    )
+    drummed = np.minimum(kick.max(axis=1), snare.max(axis=1)) > 0.3
+    evidence = rhythm_scores(kick, snare, hats) * drummed[:, None]
     # Whole beats only: smaller shifts are another groove.
     evidence = evidence[:, ::4]
     path = _viterbi(evidence, np.array([0.0, JUMP_COST + MORE_COST, HALF_BAR_COST, JUMP_COST]))
@@ -142,8 +141,7 @@ def without_jumps(slots: Slots, jumps: tuple[Jump, ...]) -> Slots:
     first jump's times stay true."""
     order = np.arange(slots.count)
     for jump in reversed(jumps):
-        before = order[: jump.slot - 4 * jump.beats] if jump.beats > 0 else order[: jump.slot]
-        missing = order[jump.slot + 4 * jump.beats : jump.slot] if jump.beats < 0 else order[:0]
+        before, missing = order[: jump.slot - 4 * max(jump.beats, 0)], order[jump.slot + 4 * min(jump.beats, 0) : jump.slot]
         order = np.concatenate([before, missing, order[jump.slot :]])
     return replace(
         slots, edges_s=np.append(slots.edges_s[order], slots.edges_s[-1]), kick=slots.kick[order], snare=slots.snare[order],
