@@ -25,11 +25,11 @@ AUDIBLE_DBFS, PATIENCE = -60, 30
 POSITION = "async () => (await import('/static/studio/frame.js')).player.position()"
 
 
-def heard(page):
-    """Level once something sounds: the first pieces may take a while where the machine is busy."""
+def heard(page, over_dbfs=AUDIBLE_DBFS):
+    """Level once it lies over a level, or the last one read: what is switched on may take a while where the machine is busy."""
     for _ in range(PATIENCE):
         level = page.evaluate(HEARD)
-        if level > AUDIBLE_DBFS:
+        if level > over_dbfs:
             break
         page.wait_for_timeout(300)
     return level
