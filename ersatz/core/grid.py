@@ -50,7 +50,13 @@ class BarGrid:
         return round((seconds - self.first_downbeat_s) / self.beat_s * TICKS_PER_BEAT)
 
     def sample_of_ticks(self, ticks: float, rate_hz: int) -> int:
-        return round(self.seconds_of_ticks(ticks) * rate_hz)
+        """Rounded inside its bar: a place in the bar lies equally many samples after every bar line."""
+        bar, inside = divmod(ticks, self.ticks_per_bar)
+        return self.sample_of_bar(bar + 1, rate_hz) + self.samples_in_ticks(inside, rate_hz)
+
+    def samples_in_ticks(self, ticks: float, rate_hz: int) -> int:
+        """Length of a stretch."""
+        return round(ticks / TICKS_PER_BEAT * self.beat_s * rate_hz)
 
     def sample_of_bar(self, bar: float, rate_hz: int) -> int:
         return round(self.seconds_of_bar(bar) * rate_hz)

@@ -62,8 +62,12 @@ def _convert(hint: Any, value: Any, path: str) -> Any:
     if origin is tuple:
         if not isinstance(value, list):
             raise UnusableDocument(f"The document is damaged: “{path}” should be a list.")
-        item = get_args(hint)[0]
-        return tuple(_convert(item, v, f"{path}[{i}]") for i, v in enumerate(value))
+        items = get_args(hint)
+        if items[-1] is not Ellipsis:
+            if len(items) != len(value):
+                raise UnusableDocument(f"The document is damaged: “{path}” should have {len(items)} entries.")
+            return tuple(_convert(item, v, f"{path}[{i}]") for i, (item, v) in enumerate(zip(items, value)))
+        return tuple(_convert(items[0], v, f"{path}[{i}]") for i, v in enumerate(value))
     if origin is dict:
         if not isinstance(value, dict):
             raise UnusableDocument(f"The document is damaged: “{path}” should be an object.")

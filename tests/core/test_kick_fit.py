@@ -11,7 +11,7 @@ from ersatz.core.song.document import Sound
 from ersatz.core.survey.document import KickPortrait
 from ersatz.core.survey.kick import LENGTH_S, portrait_of
 from ersatz.core.target import target_of_style
-from ersatz.core.voices import complete_params
+from ersatz.core.voices import complete
 from tests.signals import kick_hit
 
 KICKS = (
@@ -36,7 +36,7 @@ def test_a_kick_of_our_own_is_found_again(params):
 def test_the_fit_stays_inside_the_voices_ranges():
     wild = KickPortrait(140.0, "C3", 400.0, 10.0, start_hz=5000.0, fall_ms=390.0, drive_db=20.0, envelope_db=(0.0,) * 80)
     sound = fitted_kick(wild)
-    assert complete_params(sound) == pytest.approx({**complete_params(Sound("kick")), **sound.params})
+    assert complete(sound).params == pytest.approx({**complete(Sound("kick")).params, **sound.params})
 
 
 def test_a_tail_that_never_falls_keeps_the_styles_drive():

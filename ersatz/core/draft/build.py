@@ -7,7 +7,7 @@ from collections import Counter
 from dataclasses import replace
 from typing import cast
 
-from ersatz.core.draft import patterns
+from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
@@ -31,6 +31,7 @@ from ersatz.core.song.document import (
 )
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Section, Survey
+from ersatz.core.voices import library
 
 #: A role plays in the bars where the reference's presence reaches this.
 PLAYS = 0.4
@@ -139,9 +140,7 @@ def _parts(
     low = LOW_BASS_MIDI + (0 if style.kick != "half" else -2)
     snare = style.backbeat == "snare"
     kick_sound = _kick_sound(survey.drums.kick, HARD_DRIVE if style.name == "hard-techno" else SOFT_DRIVE)
-    lead_sound = Sound("voice", {"vowel": float(rng.randrange(4))}) if style.lead == "voice" else Sound(
-        "pluck", {"cutoff_hz": rng.choice((700.0, 1000.0, 1400.0)), "decay_ms": rng.choice((180.0, 300.0))})  # fmt: skip
-    reese = Sound("bass", {"detune_cents": 14.0, "cutoff_hz": 420.0, "envelope_octaves": 1.0, "sub": 0.7, "drive": 0.5})
+    chosen = palette.choose(style, rng)
     bass_a = patterns.bass_pattern(style, key, degrees, low, rng)
     bass_b = patterns.bass_pattern(style, key, degrees, low, rng)
     lead_a = patterns.lead_pattern(style, key, degrees, 69, rng)
@@ -162,26 +161,25 @@ def _parts(
     parts = [
         part("kick", "kick", "Kick", kick_sound, "drums",
              {"A": patterns.kick_pattern(style, kick_row, rng)}, gain_db=-6.0, low_cut_hz=28.0),
-        part("clap", "clap", "Snare" if snare else "Clap", Sound("snare" if snare else "clap"), "drums",
+        part("clap", "clap", "Snare" if snare else "Clap", chosen["backbeat"], "drums",
              {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
              reverb_db=-16.0),
-        part("hats", "hats", "Closed hats", Sound("hat", {"decay_ms": rng.choice((22.0, 30.0, 38.0))}), "drums",
+        part("hats", "hats", "Closed hats", chosen["closed hat"], "drums",
              {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0),
-        part("hats", "open-hat", "Open hat", Sound("hat", {"decay_ms": 110.0, "tone_hz": 6300.0, "noise": 0.7}), "drums",
+        part("hats", "open-hat", "Open hat", chosen["open hat"], "drums",
              {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2),
-        part("perc", "shaker", "Shaker", Sound("shaker"), "drums", {"A": patterns.shaker(rng)}, gain_db=-22.0,
+        part("perc", "shaker", "Shaker", chosen["shaker"], "drums", {"A": patterns.shaker(rng)}, gain_db=-22.0,
              low_cut_hz=600.0, pan=-0.3, reverb_db=-28.0),
-        part("perc", "rim", "Rim", Sound("rim", {"tone_hz": rng.choice((420.0, 640.0, 880.0))}), "drums",
+        part("perc", "rim", "Rim", chosen["percussion"], "drums",
              {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
-        part("bass", "bass", "Bass", reese if style.bass[0] == "reese" else Sound("bass"), "bass",
+        part("bass", "bass", "Bass", chosen["bass"], "bass",
              {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0),
-        part("chords", "pad", "Pad", Sound("stack", {"attack_ms": 40.0, "cutoff_hz": 2600.0, "release_ms": 260.0}), "music",
+        part("chords", "pad", "Pad", chosen["pad"], "music",
              {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0),
-        part("chords", "stabs", "Stabs", Sound("stack", {"attack_ms": 2.0, "cutoff_hz": 3200.0, "release_ms": 110.0,
-             "envelope_octaves": 1.8, "envelope_ms": 160.0, "detune_cents": 10.0}), "music",
+        part("chords", "stabs", "Stabs", chosen["stab"], "music",
              {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
              low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
-        part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", lead_sound, "music",
+        part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", chosen["lead"], "music",
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip
     parts += _joints(sections, depth)
@@ -239,8 +237,9 @@ def _joints(sections: tuple[SongSection, ...], depth: float) -> list[Part]:
     riser_cells = [c if c.pattern else replace(c, pattern=first) for c in riser_cells]
     once = Pattern(64, (Note(0, patterns.BAR, 36, 1.0),))
     return [
-        Part("riser", "Riser", "noise", Sound("riser"), "effects", rising, tuple(riser_cells), gain_db=-9.0,
+        Part("riser", "Riser", "noise", library.sound("Rising fog"), "effects", rising, tuple(riser_cells), gain_db=-9.0,
              low_cut_hz=250.0, duck_db=round(depth * DUCK_SHARE["noise"], 2), reverb_db=-20.0),
-        Part("impact", "Impact", "impact", Sound("impact"), "effects", {"A": once}, tuple(impact_cells), gain_db=-12.0,
+        Part("impact", "Impact", "impact", library.sound("Dropped anchor"), "effects", {"A": once}, tuple(impact_cells),
+        gain_db=-12.0,
              low_cut_hz=28.0, reverb_db=-16.0),
     ]  # fmt: skip

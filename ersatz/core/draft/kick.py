@@ -16,6 +16,7 @@ from ersatz.core.song.document import Sound
 from ersatz.core.survey.document import KickPortrait
 from ersatz.core.survey.kick import LENGTH_S, portrait_of
 from ersatz.core.voices import VOICES, render_note
+from ersatz.core.voices.spec import Played
 
 RATE_HZ = 44_100
 ROUNDS, HALVINGS = 2, 7
@@ -45,7 +46,7 @@ def fitted_kick(portrait: KickPortrait, drive: float = 0.25) -> Sound:
 
 def portrait_of_sound(sound: Sound) -> KickPortrait:
     """What the survey would say of one hit of it, alone."""
-    hit = render_note(sound, 0, 1, 1.0, RATE_HZ).mean(axis=0)
+    hit = render_note(sound, Played(0, 1, 1.0, RATE_HZ)).mean(axis=0)
     length = int(LENGTH_S * RATE_HZ)
     return portrait_of(np.pad(hit, (0, max(0, length - len(hit))))[None, :length], RATE_HZ)
 

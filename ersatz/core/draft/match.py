@@ -21,7 +21,7 @@ from ersatz.core.audio import Audio
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown, mastered, with_master_gain
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown, with_master_gain
 from ersatz.core.song.document import PHRASE_BARS, EqBand, Song
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, Label, Pump, SectionCorrection, Source, Survey
@@ -170,7 +170,7 @@ def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -
     song = _roughly_loud(song, survey, cache)
     mixdown = Mixdown(song, cache)
     mix = mixdown.samples(0, mixdown.frames, stage="mix")
-    steps = step_energy(mastered(mix, song.master), RATE_HZ)
+    steps = step_energy(mixdown.mastered(mix, song.master), RATE_HZ)
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
     their_t = np.array([s.t_s for s in survey.loudness.short_term])
@@ -217,7 +217,7 @@ def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache) -> Song:
     previous: tuple[float, float] | None = None
     best = (1e9, gain)
     for _ in range(7):
-        loud = integrated_lufs(step_energy(mastered(mix, replace(song.master, gain_db=round(gain, 3))), RATE_HZ))
+        loud = integrated_lufs(step_energy(mixdown.mastered(mix, replace(song.master, gain_db=round(gain, 3))), RATE_HZ))
         error = target_lufs - loud
         best = min(best, (abs(error), gain))
         if abs(error) < LOUDNESS_WITHIN_LU:

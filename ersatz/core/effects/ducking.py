@@ -4,26 +4,59 @@ from __future__ import annotations
 
 import numpy as np
 
+from ersatz.core.effects.spec import EffectSpec, Settings, Where
+from ersatz.core.params import Choice, Param
+
+#: A new trigger takes over from the old one within this time, so that the gain never jumps.
+TAKEOVER = 176
+BEATS = {"1/8": 0.5, "1/4": 1.0, "1/2": 2.0, "1 bar": 4.0}
+#: Without a drawn curve: down at once, back over most of the period.
+DEFAULT_SHAPE = tuple(round(float(max(0.0, 1 - (k / 52)) ** 1.6), 4) for k in range(64))
+
 
 def duck_curve_db(start: int, n: int, triggers: np.ndarray, shape: np.ndarray, beat_samples: float) -> np.ndarray:
     """Reduction 0..1 per sample for samples start..start+n-1, shape (n,); multiply by the depth in dB.
 
     `triggers` are sample positions, sorted; `shape` is spread over one beat and has recovered after it. A new trigger takes
-    over from the old one within 4 ms, so that the gain never jumps.
+    over from the old one within TAKEOVER samples.
     """
     out = np.zeros(n)
-    fade = 176
     points = np.arange(len(shape)) / len(shape) * beat_samples
-    first = int(np.searchsorted(triggers, start - beat_samples - fade))
+    first = int(np.searchsorted(triggers, start - beat_samples - TAKEOVER))
     last = int(np.searchsorted(triggers, start + n))
-    span = int(beat_samples) + fade
+    span = int(beat_samples) + TAKEOVER
     for trigger in triggers[max(0, first) : last]:
         begin, end = max(0, int(trigger) - start), min(n, int(trigger) - start + span)
         if end <= begin:
             continue
         elapsed = np.arange(begin, end) + (start - int(trigger))
         fresh = np.interp(elapsed, points, shape, right=0.0)
-        blend = np.minimum(elapsed / fade, 1.0)
+        blend = np.minimum(elapsed / TAKEOVER, 1.0)
         out[begin:end] = np.maximum(out[begin:end] * (1 - blend), np.minimum(fresh, 1.0) * blend)
         out[end:] = 0.0
     return out
+
+
+def _period(s: Settings, bpm: float) -> float:
+    """Seconds that the curve is spread over."""
+    return BEATS[s.choices["period"]] * 60 / bpm
+
+
+def _duck(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    n = x.shape[1]
+    period = _period(s, where.bpm) * where.rate
+    if s.choices["trigger"] == "a part's hits":
+        triggers = where.hits
+    else:
+        first = int(np.floor((where.start - period) / period))
+        triggers = np.round(np.arange(max(first, 0), (where.start + n) / period + 1) * period).astype(np.int64)
+    reduction = duck_curve_db(where.start, n, triggers, np.array(s.shape or DEFAULT_SHAPE), period)
+    return np.asarray(x * 10 ** (-s.curve("depth_db", n) * reduction / 20))
+
+
+DUCKER = EffectSpec(
+    "ducker", "Ducker", (Param("depth_db", "dB", 0, 60, 8, "Depth", moves=""),), _duck,
+    (Choice("trigger", ("the period", "a part's hits"), "the period", "Triggered by"),
+     Choice("period", tuple(BEATS), "1/4", "Period")),
+    period_beats=lambda s: BEATS[s.choices["period"]] if s.choices["trigger"] == "the period" else 0.0, keyed=True,
+)  # fmt: skip

@@ -10,7 +10,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.loudness import interpolator
+from ersatz.core.params import Param
 
 KNEE = 0.7
 LOOK_AHEAD = 132
@@ -148,3 +150,26 @@ def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
     peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(PEAK_HALF_TAPS), ceiling * 0.65)
     need = np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9))
     return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))
+
+
+def _limit(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    return limit(x * 10 ** (s.flat("gain_db") / 20), s.flat("ceiling_dbtp"))
+
+
+def _clip_softly(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    gain = 10 ** (s.flat("gain_db") / 20)
+    return soft_clip(x * gain)
+
+
+_REACH_S = CONTEXT / 44_100
+
+LIMITER = EffectSpec(
+    "limiter", "Limiter",
+    (Param("gain_db", "dB", -12, 24, 0, "Gain"), Param("ceiling_dbtp", "dBTP", -24, 0, -1, "Ceiling")),
+    _limit, before_s=lambda s, bpm: _REACH_S, after_s=lambda s, bpm: _REACH_S,
+)  # fmt: skip
+
+CLIPPER = EffectSpec(
+    "clipper", "Soft clipper", (Param("gain_db", "dB", -12, 24, 0, "Gain"),), _clip_softly,
+    before_s=lambda s, bpm: 0.001, after_s=lambda s, bpm: 0.001,
+)  # fmt: skip

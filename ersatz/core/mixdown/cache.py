@@ -50,6 +50,7 @@ class RenderCache:
         self._disk_limit = disk_bytes
         self._folder = folder
         self._lock = threading.Lock()
+        self._under_way: dict[str, threading.Event] = {}
         self._written = 0
         self.computed = 0
         if folder is not None:
@@ -60,21 +61,35 @@ class RenderCache:
         return self._kept.bytes + self._passing.bytes
 
     def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
-        """The array of a key; `passing` is one that is quick to compute again from others."""
+        """The array of a key; `passing` is one that is quick to compute again from others.
+
+        What another thread is computing already is waited for: where music repeats, both would do the same work.
+        """
         memory = self._passing if passing else self._kept
-        with self._lock:
-            found = memory.get(key)
-        if found is not None:
-            return found
-        value = self._read(key) if on_disk else None
-        if value is None:
-            value = compute()
-            self.computed += 1
-            if on_disk:
-                self._write(key, value)
-        value.setflags(write=False)
-        with self._lock:
-            memory.put(key, value)
+        while True:
+            with self._lock:
+                found = memory.get(key)
+                if found is not None:
+                    return found
+                under_way = self._under_way.get(key)
+                if under_way is None:
+                    mine = self._under_way[key] = threading.Event()
+                    break
+            under_way.wait()
+        try:
+            value = self._read(key) if on_disk else None
+            if value is None:
+                value = compute()
+                self.computed += 1
+                if on_disk:
+                    self._write(key, value)
+            value.setflags(write=False)
+            with self._lock:
+                memory.put(key, value)
+        finally:
+            with self._lock:
+                del self._under_way[key]
+            mine.set()
         return value
 
     def _path(self, key: str) -> Path | None:

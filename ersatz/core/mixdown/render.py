@@ -1,43 +1,67 @@
-"""The mixdown, block by block: hit -> voice -> part -> bus -> returns -> master, in the order of the code.
+"""The mixdown, bar by bar: hit -> voice -> part -> bus -> returns -> master, in the order of the code.
 
-Conventions: RATE_HZ; a block is BLOCK samples on absolute multiples of BLOCK; every node gives float32 of shape (2, BLOCK) and is a
-pure function of its key. Every process remembers a bounded stretch only (notes with their tails, impulse responses of
-finite length, filters started CONTEXT early), so any range of a song is the same samples as that range of the whole.
+Conventions: RATE_HZ; a bar's block runs from its bar line to the next (0-based `bar`; lengths differ by one sample where the bar
+has no whole number of them); every node gives float32 of shape (2, samples of the bar) and is a pure function of its key.
+Positions in keys are counted from the bar line, so that a bar that comes again is computed once: club music repeats.
 
-A part's cuts are linear and therefore done once per note, where repetition is; ducking is a gain and done per block.
+Every process remembers a bounded stretch only (notes with their tails, impulse responses of finite length, effects run from their
+reach in front of the bar), so any range of a song is the same samples as that range of the whole.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
-from functools import cached_property
+from dataclasses import dataclass, replace
+from functools import cached_property, partial
+from typing import Any
 
 import numpy as np
 from scipy import fft
 
 from ersatz.core.audio import Audio
 from ersatz.core.effects import eq, limiter, space
+from ersatz.core.effects.chain import period_beats, reach_s, run_chain
 from ersatz.core.effects.ducking import duck_curve_db
+from ersatz.core.effects.spec import Where
+from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.schedule import Event, duck_triggers, schedule_part
+from ersatz.core.mixdown.schedule import Event, duck_triggers, schedule
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import BUSES, Master, Part, Song, digest
-from ersatz.core.voices import VOICES, complete_params, render_note
+from ersatz.core.song.document import BUSES, Automation, Effect, Master, Part, Song, digest
+from ersatz.core.voices import has_takes, render_note, song_round_beats, voice_of
+from ersatz.core.voices.spec import Played
 
 RATE_HZ = 44_100
-BLOCK = 1 << 16
 #: Filters of the master are started this early: over ten time constants of its narrowest low band.
 CONTEXT = 16_384
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
 #: Raised when what a node computes changes, so that nothing stale is read from disk.
-ENGINE = 3
+ENGINE = 4
 WORKERS = 2
 SILENT_SEND_DB = -59.0
+#: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
+LEVEL_RAMP = 882
+#: A choked hit is faded over this many samples.
+CHOKE_FADE = 132
+RETURNS = ("reverb", "delay")
 
 Progress = Callable[[float], None]
+Node = Callable[[int], np.ndarray | None]
+Key = Callable[[int], str | None]
+
+
+@dataclass(frozen=True)
+class _Traits:
+    """What of a note counts for a part's sound: `settings` is a hash of everything that shapes it; `round_beats` 0 where it doesn't
+    regard its place in the song."""
+
+    settings: str
+    pitched: bool
+    held: bool
+    takes: bool
+    round_beats: float
 
 
 class Mixdown:
@@ -46,66 +70,250 @@ class Mixdown:
     def __init__(self, song: Song, cache: RenderCache | None = None):
         self.song = song
         self.cache = cache or RenderCache()
-        self.frames = song.grid.sample_of_bar(song.bars + 1, RATE_HZ) + int(TAIL_S * RATE_HZ)
-        self.blocks = -(-self.frames // BLOCK)
-        self._part_keys: dict[tuple[str, int], str | None] = {}
-        self._send_keys: dict[tuple[str, int], str] = {}
+        self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
+        self.frames = self._edge(self.blocks)
+        self._keys: dict[tuple[str, str, int], str | None] = {}
+
+    # Time -------------------------------------------------------------------------------------------------------
+
+    def _edge(self, bar: int) -> int:
+        """Sample of a 0-based bar's line; bars before the song lie before 0."""
+        return self.song.grid.sample_of_bar(bar + 1, RATE_HZ)
+
+    def _length(self, bar: int) -> int:
+        return self._edge(bar + 1) - self._edge(bar)
+
+    def _bars_around(self, bar: int, before: int, after: int) -> range:
+        """Bars that hold a bar and so many samples in front of it and behind it."""
+        first, last = bar, bar
+        while self._edge(first) > self._edge(bar) - before:
+            first -= 1
+        while self._edge(last + 1) < self._edge(bar + 1) + after:
+            last += 1
+        return range(first, last + 1)
+
+    def _stretch(self, node: Node, bar: int, before: int, after: int) -> np.ndarray:
+        """A node's samples from `before` in front of a bar to `after` behind it, shape (2, before + length + after)."""
+        bars = self._bars_around(bar, before, after)
+        pieces = []
+        for b in bars:
+            samples = node(b)
+            pieces.append(np.zeros((2, self._length(b)), np.float32) if samples is None else samples)
+        joined = np.concatenate(pieces, axis=1)
+        start = self._edge(bar) - before - self._edge(bars.start)
+        return joined[:, start : start + before + self._length(bar) + after]
+
+    def _stretch_key(self, key: Key, bar: int, before: int, after: int) -> list[Any]:
+        return [[key(b), self._length(b)] for b in self._bars_around(bar, before, after)]
+
+    def _known(self, node: str, name: str, bar: int, make: Callable[[], str | None]) -> str | None:
+        place = (node, name, bar)
+        if place not in self._keys:
+            self._keys[place] = make()
+        return self._keys[place]
 
     # Notes ------------------------------------------------------------------------------------------------------
 
     @cached_property
     def _events(self) -> dict[str, list[Event]]:
-        return {part.id: schedule_part(self.song, part, RATE_HZ) for part in self.song.parts}
+        return schedule(self.song, RATE_HZ)
 
     @cached_property
-    def _by_block(self) -> dict[str, dict[int, list[Event]]]:
-        """Events per part and per block that they can sound in."""
+    def _by_bar(self) -> dict[str, dict[int, list[Event]]]:
+        """Events per part and per bar that they can sound in."""
         out: dict[str, dict[int, list[Event]]] = {}
         for part in self.song.parts:
             table: dict[int, list[Event]] = {}
-            reach = self._tail_samples(part)
+            voice = voice_of(part.sound)
+            tail = int(voice.tail_s(voice.patch(part.sound)) * RATE_HZ) + 1
             for event in self._events[part.id]:
-                for block in range(event.start // BLOCK, (event.start + event.length + reach) // BLOCK + 1):
-                    table.setdefault(block, []).append(event)
+                sounds = event.length + tail if event.cut is None else event.cut + CHOKE_FADE
+                bar = event.bar
+                while self._edge(bar) < event.start + sounds:
+                    table.setdefault(bar, []).append(event)
+                    bar += 1
             out[part.id] = table
         return out
 
-    @staticmethod
-    def _tail_samples(part: Part) -> int:
-        params = complete_params(part.sound)
-        longest = max((v for k, v in params.items() if k in ("decay_ms", "tail_ms", "release_ms")), default=0.0)
-        return int((0.5 + longest / 1000 * 6) * RATE_HZ)
-
     @cached_property
-    def _part_settings(self) -> dict[str, str]:
-        """Hash per part of what shapes a single note."""
-        return {
-            p.id: digest([ENGINE, p.sound.voice, complete_params(p.sound), p.low_cut_hz, p.high_cut_hz]) for p in self.song.parts
-        }
+    def _traits(self) -> dict[str, _Traits]:
+        out = {}
+        for p in self.song.parts:
+            sound = to_json(p.sound)
+            sound.pop("name")
+            # Synced LFOs follow the tempo.
+            tempo = self.song.bpm if p.sound.modulations else 0
+            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo])
+            voice = voice_of(p.sound)
+            out[p.id] = _Traits(settings, voice.pitched, voice.pitched or voice.held, has_takes(p.sound), song_round_beats(p.sound))
+        return out
+
+    def _played(self, part: Part, event: Event) -> Played:
+        """The note as the voice needs it, without what the voice doesn't regard: equal notes are rendered once."""
+        traits, beat = self._traits[part.id], 0.0
+        if traits.round_beats > 0:
+            inside = (event.start - self._edge(event.bar)) / RATE_HZ / self.song.grid.beat_s
+            beat = round(event.bar * self.song.grid.beats_per_bar + inside, 4) % traits.round_beats
+        return Played(
+            event.midi if traits.pitched else 0,
+            event.length if traits.held else 0,
+            round(event.velocity * 32) / 32,
+            RATE_HZ,
+            self.song.bpm,
+            beat,
+            tuple((int(at), semitones) for at, semitones in event.bend),
+            event.variant if traits.takes else 0,
+        )
 
     def _note(self, part: Part, event: Event) -> np.ndarray:
-        pitched = VOICES[part.sound.voice].pitched
-        midi = event.midi if pitched else 0
-        velocity = round(event.velocity * 32) / 32
-        variant = 0 if pitched or part.role == "kick" else event.variant
-        # Unpitched hits have their own length, except a riser, which fills the time it is given.
-        length = event.length if pitched or part.role == "noise" else 0
-        key = f"n{self._part_settings[part.id]}.{midi}.{length}.{velocity}.{variant}"
+        played = self._played(part, event)
+        # Without the tempo, which the part's settings hold where it counts.
+        what = (played.midi, played.held, played.velocity, played.variant, played.beat, played.bend)
+        key = f"n{self._traits[part.id].settings}.{what}"
 
         def compute() -> np.ndarray:
-            note = render_note(part.sound, midi, max(length, 1), velocity, RATE_HZ, variant)
+            note = render_note(part.sound, played)
             sections = []
             if part.low_cut_hz > 0:
                 sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))
             if part.high_cut_hz > 0:
                 sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
             if sections:
+                # Linear, and therefore done once per note, where repetition is.
                 note = eq.apply(np.concatenate(sections), note)
             return np.ascontiguousarray(note, np.float32)
 
         return self.cache.get(key, compute)
 
     # Part -------------------------------------------------------------------------------------------------------
+
+    def _dry_key(self, part: Part, bar: int) -> str | None:
+        """None where nothing is played."""
+        return self._known("dry", part.id, bar, lambda: self._make_dry_key(part, bar))
+
+    def _make_dry_key(self, part: Part, bar: int) -> str | None:
+        events = self._by_bar[part.id].get(bar)
+        if not events:
+            return None
+        edge = self._edge(bar)
+        notes = []
+        for e in events:
+            played = self._played(part, e)
+            notes.append(
+                (e.start - edge, played.midi, played.held, played.velocity, played.variant, played.beat, played.bend, e.cut)
+            )
+        return "p" + digest([self._traits[part.id].settings, self._length(bar), notes])
+
+    def _dry(self, part: Part, bar: int) -> np.ndarray | None:
+        """The part's notes laid out, before its effects."""
+        key = self._dry_key(part, bar)
+        if key is None:
+            return None
+        # Notes are kept; laying them out again costs little.
+        return self.cache.get(key, lambda: self._lay_out(part, bar), passing=True)
+
+    def _lay_out(self, part: Part, bar: int) -> np.ndarray:
+        start, n = self._edge(bar), self._length(bar)
+        out = np.zeros((2, n), np.float32)
+        for event in self._by_bar[part.id][bar]:
+            note = self._note(part, event)
+            if event.cut is not None and event.cut < note.shape[1]:
+                end = min(event.cut + CHOKE_FADE, note.shape[1])
+                note = note[:, :end].copy()
+                note[:, event.cut :] *= np.linspace(1, 0, CHOKE_FADE, dtype=np.float32)[: end - event.cut]
+            begin, end = max(event.start, start), min(event.start + note.shape[1], start + n)
+            if begin < end:
+                out[:, begin - start : end - start] += note[:, begin - event.start : end - event.start]
+        return out
+
+    def _chained_key(self, part: Part, bar: int) -> str | None:
+        if not part.effects:
+            return self._dry_key(part, bar)
+        return self._known(
+            "chained", part.id, bar, lambda: self._chain_key(part.effects, part.automation, lambda b: self._dry_key(part, b), bar)
+        )
+
+    def _chained(self, part: Part, bar: int) -> np.ndarray | None:
+        """The part behind its effects, before its fader."""
+        key = self._chained_key(part, bar)
+        if key is None or not part.effects:
+            return self._dry(part, bar)
+        return self.cache.get(key, lambda: self._run_chain(part.effects, part.automation, lambda b: self._dry(part, b), bar))
+
+    # Chains of effects ------------------------------------------------------------------------------------------
+
+    def _reach(self, effects: tuple[Effect, ...]) -> tuple[int, int]:
+        before, after = reach_s(effects, self.song.bpm)
+        return int(np.ceil(before * RATE_HZ)), int(np.ceil(after * RATE_HZ))
+
+    def _chain_key(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Key, bar: int) -> str | None:
+        before, after = self._reach(effects)
+        sources = self._stretch_key(source, bar, before, after)
+        if all(key is None for key, _ in sources):
+            return None
+        n = before + self._length(bar) + after
+        moved = [[a.target, self._control(a, bar, before, n).tolist()] for a in automated if a.target.startswith("effects.")]
+        keyed = [self._stretch_key(partial(self._key_signal_key, e.key), bar, before, after) for e in effects if e.key]
+        return "c" + digest([ENGINE, self.song.bpm, to_json(effects), sources, moved, keyed, self._chain_start(effects, bar)])
+
+    def _chain_start(self, effects: tuple[Effect, ...], bar: int) -> int:
+        """Bar that the chain may take this one for: the first that stands at the same place of its LFOs."""
+        period = period_beats(effects)
+        if period == 0:
+            return 0
+        bars = period / self.song.grid.beats_per_bar
+        if not np.isfinite(bars) or bars * 24 != round(bars * 24):
+            return bar
+        # So many bars until period and bar line fall together again.
+        return bar % max(1, round(bars * 24) // int(np.gcd(round(bars * 24), 24)))
+
+    def _control(self, a: Automation, bar: int, before: int, n: int) -> np.ndarray:
+        return automation.control_values(a, self.song.grid, bar, before, n, RATE_HZ)
+
+    def _run_chain(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int) -> np.ndarray:
+        before, after = self._reach(effects)
+        x = self._stretch(source, bar, before, after).astype(np.float64)
+        n = x.shape[1]
+        start = self._edge(self._chain_start(effects, bar)) - before
+
+        def moved(place: int) -> dict[str, np.ndarray]:
+            prefix = f"effects.{place}."
+            return {
+                a.target.removeprefix(prefix): automation.curve(self._control(a, bar, before, n), n)
+                for a in automated if a.target.startswith(prefix)
+            }  # fmt: skip
+
+        def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
+            signal = self._stretch(lambda b: self._key_signal(part_id, b), bar, before, after)
+            shift = self._edge(bar) - before - start
+            hits = np.array([e.start for e in self._events.get(part_id, [])], np.int64) - shift
+            return signal, hits
+
+        out = run_chain(x, effects, Where(RATE_HZ, self.song.bpm, start), moved, keyed)
+        return np.ascontiguousarray(out[:, before : before + self._length(bar)], np.float32)
+
+    def _key_signal_key(self, part_id: str, bar: int) -> str | None:
+        part = self.song.part(part_id)
+        return None if part is None or self._dry_key(part, bar) is None else f"{self._dry_key(part, bar)}@{part.gain_db}"
+
+    def _key_signal(self, part_id: str, bar: int) -> np.ndarray | None:
+        """What another part is steered by: the part's notes at its level, without its effects, so that two may key each other."""
+        part = self.song.part(part_id)
+        samples = None if part is None else self._dry(part, bar)
+        return None if samples is None or part is None else samples * np.float32(10 ** (part.gain_db / 20))
+
+    # Fader ------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _sections(self) -> list[tuple[int, Any]]:
+        """Per bar of the song: its place in the section and the section."""
+        return [(k, section) for _, section in self.song.placed() for k in range(section.bars)]
+
+    def _level_db(self, part: Part, bar: int) -> float:
+        """Of the cell and the phrase; what rings on behind the song keeps the last bar's."""
+        inside, section = self._sections[min(max(bar, 0), len(self._sections) - 1)]
+        cell = part.cell(section.id)
+        return (cell.level_db if cell else 0.0) + section.level_db(inside)
 
     @cached_property
     def _triggers(self) -> np.ndarray:
@@ -115,257 +323,316 @@ class Mixdown:
     def _duck_key(self) -> str:
         return digest([self.song.bpm, to_json(self.song.ducking)])
 
-    def _triggers_near(self, block: int) -> np.ndarray:
-        start = block * BLOCK
+    def _triggers_near(self, bar: int) -> list[int]:
+        """Triggers that act on the bar, in samples from its line."""
+        start = self._edge(bar)
         beat = self.song.grid.beat_s * RATE_HZ
-        first, last = np.searchsorted(self._triggers, [start - 2 * beat, start + BLOCK])
-        return np.asarray(self._triggers[first:last])
+        first, last = np.searchsorted(self._triggers, [start - 2 * beat, self._edge(bar + 1)])
+        return [int(t) - start for t in self._triggers[first:last]]
 
-    def _duck(self, block: int) -> np.ndarray:
-        """Reduction 0..1 of the block, shape (BLOCK,)."""
-        near = self._triggers_near(block)
-        key = "d" + digest([ENGINE, self._duck_key, (near - block * BLOCK).tolist()])
+    def _duck(self, bar: int) -> np.ndarray:
+        """Reduction 0..1 of the bar, shape (samples,)."""
+        near, n = self._triggers_near(bar), self._length(bar)
+        key = "d" + digest([ENGINE, self._duck_key, near, n])
         shape = np.array(self.song.ducking.shape)
         beat = self.song.grid.beat_s * RATE_HZ
-        return self.cache.get(key, lambda: duck_curve_db(block * BLOCK, BLOCK, near, shape, beat).astype(np.float32))
+        return self.cache.get(key, lambda: duck_curve_db(0, n, np.array(near, np.int64), shape, beat).astype(np.float32))
 
-    def _duck_gain(self, block: int, depth_db: float) -> np.ndarray:
-        """Gain of a ducker of this depth, shape (BLOCK,)."""
-        return np.asarray(np.exp(self._duck(block) * np.float32(-depth_db / 20 * np.log(10))))
+    def _duck_gain(self, bar: int, depth_db: float) -> np.ndarray:
+        """Gain of a ducker of this depth, shape (samples,)."""
+        return np.asarray(np.exp(self._duck(bar) * np.float32(-depth_db / 20 * np.log(10))))
 
-    def part_key(self, part: Part, block: int) -> str | None:
+    def _fader_settings(self, part: Part, bar: int) -> list[Any]:
+        duck = [part.duck_db, self._duck_key, self._triggers_near(bar)] if part.duck_db else 0
+        moved = [
+            [a.target, self._control(a, bar, 0, self._length(bar)).tolist()]
+            for a in part.automation
+            if a.target in ("gain_db", "pan")
+        ]
+        return [part.gain_db, part.pan, self._level_db(part, bar), self._level_db(part, bar + 1), duck, moved]
+
+    def part_key(self, part: Part, bar: int) -> str | None:
         """None where the part is silent."""
-        known = self._part_keys.get((part.id, block), "")
-        if known == "":
-            known = self._part_keys[part.id, block] = self._make_part_key(part, block)
-        return known
 
-    def _make_part_key(self, part: Part, block: int) -> str | None:
-        events = self._by_block[part.id].get(block)
-        if not events:
-            return None
-        notes = [(e.start - block * BLOCK, e.length, e.midi, e.velocity, e.level_db, e.variant) for e in events]
-        duck = [part.duck_db, self._duck_key, (self._triggers_near(block) - block * BLOCK).tolist()]
-        return "p" + digest([self._part_settings[part.id], part.gain_db, part.pan, duck if part.duck_db else 0, notes])
+        def make() -> str | None:
+            chained = self._chained_key(part, bar)
+            return None if chained is None else "f" + digest([ENGINE, chained, self._fader_settings(part, bar)])
 
-    def part_block(self, part: Part, block: int) -> np.ndarray | None:
-        """Gain, pan and ducking applied, shape (2, BLOCK); None where the part is silent."""
-        key = self.part_key(part, block)
-        if key is None:
-            return None
-        # Notes are kept; laying them out again costs little.
-        return self.cache.get(key, lambda: self._render_part(part, block), passing=True)
+        return self._known("part", part.id, bar, make)
 
-    def _render_part(self, part: Part, block: int) -> np.ndarray:
-        out = np.zeros((2, BLOCK), np.float32)
-        start = block * BLOCK
-        for event in self._by_block[part.id][block]:
-            note = self._note(part, event)
-            begin, end = max(event.start, start), min(event.start + note.shape[1], start + BLOCK)
-            if begin < end:
-                gain = np.float32(10 ** (event.level_db / 20))
-                out[:, begin - start : end - start] += gain * note[:, begin - event.start : end - event.start]
-        angle = (part.pan + 1) * np.pi / 4
-        pan = np.array([[np.cos(angle)], [np.sin(angle)]]) * np.sqrt(2) * 10 ** (part.gain_db / 20)
-        out *= pan.astype(np.float32)
+    def part_block(self, part: Part, bar: int) -> np.ndarray | None:
+        """Level, pan and ducking applied, shape (2, samples); None where the part is silent."""
+        key = self.part_key(part, bar)
+        return None if key is None else self.cache.get(key, lambda: self._render_part(part, bar), passing=True)
+
+    def _moved(self, part: Part, target: str, bar: int, otherwise: float) -> float | np.ndarray:
+        found = next((a for a in part.automation if a.target == target), None)
+        n = self._length(bar)
+        return otherwise if found is None else automation.curve(self._control(found, bar, 0, n), n)
+
+    def _render_part(self, part: Part, bar: int) -> np.ndarray:
+        chained = self._chained(part, bar)
+        assert chained is not None
+        level, coming = self._level_db(part, bar), self._level_db(part, bar + 1)
+        gain_db: float | np.ndarray = self._moved(part, "gain_db", bar, part.gain_db) + level
+        if coming != level:
+            n = self._length(bar)
+            gain_db = gain_db + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1)
+        angle = (np.clip(self._moved(part, "pan", bar, part.pan), -1, 1) + 1) * np.pi / 4
+        linear = np.sqrt(2) * 10 ** (np.asarray(gain_db) / 20)
+        gains = np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
+        out = chained * gains.astype(np.float32)
         if part.duck_db > 0:
-            out *= self._duck_gain(block, part.duck_db)
+            out *= self._duck_gain(bar, part.duck_db)
         return out
 
     # Buses and returns --------------------------------------------------------------------------------------------
 
-    def bus_block(self, bus: str, block: int) -> np.ndarray:
-        """Sum of the bus's parts in the song's order, shape (2, BLOCK)."""
-        return self._sum([(p, 0.0) for p in self.song.parts if p.bus == bus], block)
+    def _bus_parts(self, bus: str) -> list[Part]:
+        return [p for p in self.song.parts if p.bus == bus]
 
-    def _sum(self, parts: list[tuple[Part, float]], block: int) -> np.ndarray:
-        """Parts added up, each at its gain in dB. Quick to do again, so it isn't kept."""
-        out = np.zeros((2, BLOCK), np.float32)
+    def _bus_dry_key(self, bus: str, bar: int) -> str | None:
+        keys = [key for p in self._bus_parts(bus) if (key := self.part_key(p, bar)) is not None]
+        return digest(keys) if keys else None
+
+    def _bus_dry(self, bus: str, bar: int) -> np.ndarray | None:
+        return self._sum([(p, 0.0) for p in self._bus_parts(bus)], bar) if self._bus_dry_key(bus, bar) else None
+
+    def _bus_key(self, bus: str, bar: int) -> str | None:
+        effects = self.song.buses.get(bus, ())
+        if not effects:
+            return self._bus_dry_key(bus, bar)
+        return self._known("bus", bus, bar, lambda: self._chain_key(effects, (), lambda b: self._bus_dry_key(bus, b), bar))
+
+    def bus_block(self, bus: str, bar: int) -> np.ndarray | None:
+        """Sum of the bus's parts through its effects, shape (2, samples); None where it is silent."""
+        effects = self.song.buses.get(bus, ())
+        key = self._bus_key(bus, bar)
+        if key is None or not effects:
+            return self._bus_dry(bus, bar)
+        return self.cache.get(key, lambda: self._run_chain(effects, (), lambda b: self._bus_dry(bus, b), bar))
+
+    def _sum(self, parts: list[tuple[Part, float | np.ndarray]], bar: int) -> np.ndarray:
+        """Parts added up in the song's order, each at its gain in dB. Quick to do again, so it isn't kept."""
+        out = np.zeros((2, self._length(bar)), np.float32)
         for part, gain_db in parts:
-            samples = self.part_block(part, block)
+            samples = self.part_block(part, bar)
             if samples is not None:
-                out += samples if gain_db == 0 else np.float32(10 ** (gain_db / 20)) * samples
+                flat = np.ndim(gain_db) == 0 and gain_db == 0
+                out += samples if flat else (10 ** (np.asarray(gain_db) / 20)).astype(np.float32) * samples
         return out
 
     @cached_property
     def _responses(self) -> dict[str, tuple[str, np.ndarray]]:
-        """Per return: a key and the spectra of its impulse response in blocks, shape (2, parts, bins)."""
+        """Per return: a key and its impulse response, shape (2, n)."""
         out = {}
-        for name, settings in (("reverb", self.song.reverb), ("delay", self.song.delay)):
-            key = "i" + digest([ENGINE, name, to_json(settings), self.song.bpm if name == "delay" else 0])
+        for name in RETURNS:
+            settings = self._return(name)
+            key = "i" + digest([ENGINE, name, to_json(settings) | {"duck_db": 0}, self.song.bpm if name == "delay" else 0])
 
             def compute(name: str = name) -> np.ndarray:
                 if name == "reverb":
-                    response = space.reverb_response(self.song.reverb, RATE_HZ)
-                else:
-                    response = space.delay_response(self.song.delay, self.song.bpm, RATE_HZ)
-                pad = -response.shape[1] % BLOCK
-                pieces = np.pad(response, ((0, 0), (0, pad))).reshape(2, -1, BLOCK)
-                return np.asarray(fft.rfft(pieces.astype(np.float32), 2 * BLOCK, axis=-1))
+                    return space.reverb_response(self.song.reverb, RATE_HZ)
+                return space.delay_response(self.song.delay, self.song.bpm, RATE_HZ)
 
             out[name] = (key, self.cache.get(key, compute))
         return out
 
-    def _sends(self, name: str, block: int) -> list[tuple[Part, float]]:
-        """Parts that sound in the block and go to the return, with their send levels in dB."""
-        if block < 0:
+    def _return(self, name: str) -> Any:
+        return self.song.reverb if name == "reverb" else self.song.delay
+
+    def _sends(self, name: str, bar: int) -> list[tuple[Part, float | np.ndarray]]:
+        """Parts that sound in the bar and go to the return, with their send levels in dB."""
+        if bar < 0:
             return []
-        sends = [(p, p.reverb_db if name == "reverb" else p.delay_db) for p in self.song.parts]
-        return [(p, db) for p, db in sends if db > SILENT_SEND_DB and self.part_key(p, block)]
+        out: list[tuple[Part, float | np.ndarray]] = []
+        for p in self.song.parts:
+            if self.part_key(p, bar) is not None:
+                level = self._moved(p, f"{name}_db", bar, p.reverb_db if name == "reverb" else p.delay_db)
+                if np.max(level) > SILENT_SEND_DB:
+                    out.append((p, level))
+        return out
 
-    def _send_key(self, name: str, block: int) -> str:
-        if block < 0:
-            return ""
-        if (name, block) not in self._send_keys:
-            sends = [(self.part_key(p, block), db) for p, db in self._sends(name, block)]
-            self._send_keys[name, block] = digest(sends)
-        return self._send_keys[name, block]
+    def _send_key(self, name: str, bar: int) -> str | None:
+        """None where nothing is sent."""
 
-    def return_block(self, name: str, block: int) -> np.ndarray:
-        """Reverb or delay return, ducked: uniformly partitioned convolution (overlap-save) on absolute blocks."""
+        def make() -> str | None:
+            sends = self._sends(name, bar)
+            levels = [[self.part_key(p, bar), db if np.ndim(db) == 0 else digest(np.round(db, 4).tolist())] for p, db in sends]
+            return digest([self._length(bar), levels]) if sends else None
+
+        return self._known("send", name, bar, make)
+
+    def _echoed(self, name: str, bar: int) -> np.ndarray:
+        """What the return makes of one bar's sends with all of its tail, shape (2, n): the bars after add it up."""
         response_key, response = self._responses[name]
-        duck_db = (self.song.reverb if name == "reverb" else self.song.delay).duck_db
-        blocks = range(block - response.shape[1], block + 1)
-        triggers = (self._triggers_near(block) - block * BLOCK).tolist() if duck_db else 0
-        key = "r" + digest([response_key, duck_db, self._duck_key, triggers, [self._send_key(name, b) for b in blocks]])
 
         def compute() -> np.ndarray:
-            spectrum: np.ndarray | None = None
-            for k in range(response.shape[1]):
-                send = self._send_spectrum(name, block - k)
-                if send is not None:
-                    product = send * response[:, k]
-                    spectrum = product if spectrum is None else spectrum + product
-            if spectrum is None:
-                return np.zeros((2, BLOCK), np.float32)
-            out = fft.irfft(spectrum, 2 * BLOCK, axis=-1)[:, BLOCK:]
-            if duck_db:
-                out = out * self._duck_gain(block, duck_db)
-            return np.asarray(out, np.float32)
+            x = self._sum(self._sends(name, bar), bar)
+            n = x.shape[1] + response.shape[1] - 1
+            size = fft.next_fast_len(n, real=True)
+            spectrum = fft.rfft(x, size, axis=-1) * self._spectrum(name, size)
+            return np.asarray(fft.irfft(spectrum, size, axis=-1)[:, :n], np.float32)
 
-        return self.cache.get(key, compute)
+        return self.cache.get("e" + digest([ENGINE, response_key, self._send_key(name, bar)]), compute)
 
-    def _send_spectrum(self, name: str, block: int) -> np.ndarray | None:
-        """Spectrum of a send's block and the one before it; None where both are silent."""
-        if block < 0 or not (self._sends(name, block) or self._sends(name, block - 1)):
-            return None
+    def _spectrum(self, name: str, size: int) -> np.ndarray:
+        key, response = self._responses[name]
+        return self.cache.get(f"s{key}.{size}", lambda: fft.rfft(response, size, axis=-1))
+
+    def _return_bars(self, name: str, bar: int) -> list[int]:
+        """Bars whose sends are still heard in this one."""
+        reach = self._bars_around(bar, self._responses[name][1].shape[1], 0)
+        return [b for b in reach if self._send_key(name, b) is not None]
+
+    def _return_key(self, name: str, bar: int) -> str | None:
+        def make() -> str | None:
+            heard = [[self._edge(bar) - self._edge(b), self._send_key(name, b)] for b in self._return_bars(name, bar)]
+            if not heard:
+                return None
+            duck_db = self._return(name).duck_db
+            duck = [duck_db, self._duck_key, self._triggers_near(bar)] if duck_db else 0
+            return "r" + digest([ENGINE, self._responses[name][0], self._length(bar), heard, duck])
+
+        return self._known("return", name, bar, make)
+
+    def return_block(self, name: str, bar: int) -> np.ndarray | None:
+        """Reverb or delay return, ducked, shape (2, samples); None where it is silent."""
+        key = self._return_key(name, bar)
 
         def compute() -> np.ndarray:
-            pair = [self._sum(self._sends(name, b), b) for b in (block - 1, block)]
-            return np.asarray(fft.rfft(np.concatenate(pair, axis=1), axis=-1))
+            n = self._length(bar)
+            out = np.zeros((2, n), np.float32)
+            for b in self._return_bars(name, bar):
+                echoed = self._echoed(name, b)
+                shift = self._edge(bar) - self._edge(b)
+                piece = echoed[:, shift : shift + n]
+                out[:, : piece.shape[1]] += piece
+            duck_db = self._return(name).duck_db
+            return out * self._duck_gain(bar, duck_db) if duck_db else out
 
-        key = "f" + digest([ENGINE, self._send_key(name, block - 1), self._send_key(name, block)])
-        return self.cache.get(key, compute, passing=True)
+        return None if key is None else self.cache.get(key, compute, passing=True)
 
     # Master -------------------------------------------------------------------------------------------------------
 
-    def _mix_key(self, block: int) -> str:
-        if not 0 <= block < self.blocks:
-            return ""
-        parts = [self.part_key(p, block) for p in self.song.parts]
-        sends = []
-        for name in ("reverb", "delay"):
-            response_key, response = self._responses[name]
-            settings = to_json(self.song.reverb if name == "reverb" else self.song.delay)
-            sends.append([response_key, settings,
-                          [self._send_key(name, b) for b in range(block - response.shape[1], block + 1)]])  # fmt: skip
-        return "m" + digest([ENGINE, parts, [p.bus for p in self.song.parts], sends, self._duck_key,
-                             (self._triggers_near(block) - block * BLOCK).tolist()])  # fmt: skip
+    def _mix_key(self, bar: int) -> str | None:
+        """None outside the song and where nothing sounds."""
 
-    def mix_block(self, block: int) -> np.ndarray:
-        """Buses and returns summed, before the master, shape (2, BLOCK)."""
-        if not 0 <= block < self.blocks:
-            return np.zeros((2, BLOCK), np.float32)
+        def make() -> str | None:
+            if not 0 <= bar < self.blocks:
+                return None
+            keys = [*(self._bus_key(bus, bar) for bus in BUSES), *(self._return_key(name, bar) for name in RETURNS)]
+            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self._length(bar), keys])
+
+        return self._known("mix", "", bar, make)
+
+    def mix_block(self, bar: int) -> np.ndarray:
+        """Buses and returns summed, before the master, shape (2, samples)."""
+        key = self._mix_key(bar)
 
         def compute() -> np.ndarray:
-            out = np.zeros((2, BLOCK), np.float32)
-            for bus in BUSES:
-                out += self.bus_block(bus, block)
-            for name in ("reverb", "delay"):
-                out += self.return_block(name, block)
+            out = np.zeros((2, self._length(bar)), np.float32)
+            for block in (*(self.bus_block(bus, bar) for bus in BUSES), *(self.return_block(name, bar) for name in RETURNS)):
+                if block is not None:
+                    out += block
             return out
 
-        return self.cache.get(self._mix_key(block), compute, passing=True)
+        return np.zeros((2, self._length(bar)), np.float32) if key is None else self.cache.get(key, compute, passing=True)
 
-    def master_block(self, block: int) -> np.ndarray:
-        """The finished mix, shape (2, BLOCK)."""
-        around = [self._mix_key(b) for b in (block - 1, block, block + 1)]
-        key = "o" + digest([ENGINE, to_json(self.song.master), around])
-        return self.cache.get(key, lambda: self._render_master(block), on_disk=True)
+    def _coloured_key(self, bar: int) -> str | None:
+        effects = self.song.master.effects
+        return (
+            self._known("coloured", "", bar, lambda: self._chain_key(effects, (), self._mix_key, bar))
+            if effects
+            else self._mix_key(bar)
+        )
 
-    def _render_master(self, block: int) -> np.ndarray:
-        left = self.mix_block(block - 1)[:, -(CONTEXT + limiter.CONTEXT) :]
-        right = self.mix_block(block + 1)[:, : limiter.CONTEXT]
-        return master_chain(np.concatenate([left, self.mix_block(block), right], axis=1), self.song.master)
+    def _coloured(self, bar: int) -> np.ndarray:
+        """The mix through the master's effects."""
+        effects = self.song.master.effects
+        key = self._coloured_key(bar)
+        if key is None or not effects:
+            return self.mix_block(bar)
+        return self.cache.get(key, lambda: self._run_chain(effects, (), self.mix_block, bar))
+
+    def master_block(self, bar: int) -> np.ndarray:
+        """The finished mix, shape (2, samples)."""
+        around = self._stretch_key(self._coloured_key, bar, CONTEXT + limiter.CONTEXT, limiter.CONTEXT)
+        key = "o" + digest([ENGINE, to_json(self.song.master) | {"effects": 0}, around])
+        return self.cache.get(key, lambda: self._render_master(bar), on_disk=True)
+
+    def _render_master(self, bar: int) -> np.ndarray:
+        return master_chain(self._stretch(self._coloured, bar, CONTEXT + limiter.CONTEXT, limiter.CONTEXT), self.song.master)
+
+    def mastered(self, mix: np.ndarray, master: Master) -> np.ndarray:
+        """A mix of the whole song through another master without effects: what `samples` gives, for trying masters on one mix."""
+        before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
+        padded = np.pad(mix, ((0, 0), (before, after)))
+
+        def piece(bar: int) -> np.ndarray:
+            return master_chain(padded[:, self._edge(bar) : self._edge(bar + 1) + before + after], master)
+
+        with ThreadPoolExecutor(WORKERS) as pool:
+            return np.concatenate(list(pool.map(piece, range(self.blocks))), axis=1)
 
     # Ranges -------------------------------------------------------------------------------------------------------
 
-    def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
-        """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""
-        first, last = start // BLOCK, -(-stop // BLOCK)
-        node = self.master_block if stage == "master" else self.mix_block
-        done = 0
+    def _joined(self, node: Node, start: int, stop: int, progress: Progress = lambda fraction: None) -> np.ndarray:
+        """A node's samples start..stop-1, shape (2, n), rendered by WORKERS threads. What `progress` raises stops it."""
+        first = next(b for b in range(self.blocks + 1) if self._edge(b + 1) > start)
+        last = next(b for b in range(first, self.blocks + 1) if self._edge(b + 1) >= stop)
         pieces = []
         with ThreadPoolExecutor(WORKERS) as pool:
-            for piece in pool.map(node, range(first, last)):
-                pieces.append(piece)
-                done += 1
-                progress(done / (last - first))
-        joined = np.concatenate(pieces, axis=1)
-        return joined[:, start - first * BLOCK : stop - first * BLOCK]
+            try:
+                for bar, piece in zip(range(first, last + 1), pool.map(node, range(first, last + 1))):
+                    pieces.append(np.zeros((2, self._length(bar)), np.float32) if piece is None else piece)
+                    progress(len(pieces) / (last + 1 - first))
+            except BaseException:
+                pool.shutdown(cancel_futures=True)
+                raise
+        return np.concatenate(pieces, axis=1)[:, start - self._edge(first) : stop - self._edge(first)]
+
+    def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
+        """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""
+        return self._joined(self.master_block if stage == "master" else self._coloured, start, stop, progress)
 
     def bar_range(self, first_bar: int, last_bar: int) -> tuple[int, int]:
         """Sample range of bars first..last, both included, 1-based."""
-        grid = self.song.grid
-        return grid.sample_of_bar(first_bar, RATE_HZ), grid.sample_of_bar(last_bar + 1, RATE_HZ)
+        return self._edge(first_bar - 1), self._edge(last_bar)
 
     def whole(self, progress: Progress = lambda fraction: None) -> Audio:
         """The whole song with its tail, cut where it has rung out."""
         x = self.samples(0, self.frames, progress)
-        end = self.song.grid.sample_of_bar(self.song.bars + 1, RATE_HZ)
+        end = self._edge(self.song.bars)
         tail = np.abs(x[:, end:]).max(axis=0)
         loud = np.flatnonzero(tail > 10 ** (-72 / 20))
         keep = min(end + (int(loud[-1]) + RATE_HZ // 4 if len(loud) else 0), x.shape[1])
         return Audio(np.ascontiguousarray(x[:, :keep]), RATE_HZ)
 
     def solo_part(self, part: Part, start: int, stop: int) -> np.ndarray:
-        """One part with gain, pan and ducking, dry, shape (2, n)."""
-        first, last = start // BLOCK, -(-stop // BLOCK)
-        silent = np.zeros((2, BLOCK), np.float32)
-        pieces = []
-        for block in range(first, last):
-            piece = self.part_block(part, block)
-            pieces.append(silent if piece is None else piece)
-        return np.concatenate(pieces, axis=1)[:, start - first * BLOCK : stop - first * BLOCK]
+        """One part behind its fader, dry, shape (2, n)."""
+        return self._joined(lambda bar: self.part_block(part, bar), start, stop)
+
+    def solo_return(self, name: str, start: int, stop: int) -> np.ndarray:
+        """One return, shape (2, n)."""
+        return self._joined(lambda bar: self.return_block(name, bar), start, stop)
 
 
 def master_chain(x: np.ndarray, master: Master) -> np.ndarray:
-    """Width, EQ, gain, soft clipping and limiting of a block that comes with its context on both sides, shape (2, BLOCK)."""
+    """Width, EQ, gain, clipping and limiting of a block with its context on both sides, shape (2, n less the context)."""
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
     mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
     side = eq.apply(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
     x = eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side]))[:, CONTEXT:]
     x = limiter.limit(limiter.soft_clip(x * 10 ** (master.gain_db / 20)), master.ceiling_dbtp)
-    return np.ascontiguousarray(x[:, limiter.CONTEXT : limiter.CONTEXT + BLOCK], np.float32)
-
-
-def mastered(mix: np.ndarray, master: Master) -> np.ndarray:
-    """A mix that starts on a block, through the master: what `samples` gives, for trying masters on one mix."""
-    before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
-    blocks = -(-mix.shape[1] // BLOCK)
-    padded = np.pad(mix, ((0, 0), (before, blocks * BLOCK - mix.shape[1] + after)))
-    with ThreadPoolExecutor(WORKERS) as pool:
-        pieces = pool.map(lambda b: master_chain(padded[:, b * BLOCK : (b + 1) * BLOCK + before + after], master), range(blocks))
-        return np.concatenate(list(pieces), axis=1)[:, : mix.shape[1]]
+    return np.ascontiguousarray(x[:, limiter.CONTEXT : -limiter.CONTEXT], np.float32)
 
 
 def stems(mixdown: Mixdown, start: int, stop: int) -> dict[str, np.ndarray]:
-    """Every part dry and both returns, by name, each (2, n): they sum to the mix before the master."""
+    """Every part dry and both returns, by name, each (2, n): they sum to the mix before the master where no bus has effects."""
     out = {part.id: mixdown.solo_part(part, start, stop) for part in mixdown.song.parts}
-    first, last = start // BLOCK, -(-stop // BLOCK)
-    for name in ("reverb", "delay"):
-        joined = np.concatenate([mixdown.return_block(name, b) for b in range(first, last)], axis=1)
-        out[f"return-{name}"] = joined[:, start - first * BLOCK : stop - first * BLOCK]
+    for name in RETURNS:
+        out[f"return-{name}"] = mixdown.solo_return(name, start, stop)
     return out
 
 

@@ -1,42 +1,49 @@
-"""When each note of a song sounds, in samples: patterns laid out through cells, swing and gaps applied."""
+"""When each note of a song sounds, in samples: patterns laid out through cells, swing and gaps applied, mono lines joined, choked
+hits cut.
+
+Every length and offset is rounded inside its bar, so that a pattern that comes again gives the same figures again.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.document import Part, Song
+from ersatz.core.voices import VARIANTS, voice_of
 
 SIXTEENTH = TICKS_PER_BEAT // 4
-#: Hits of unpitched voices come in this many takes, so that a roll isn't a machine gun.
-VARIANTS = 3
+Bend = tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True)
 class Event:
-    """`start` and `length` in samples from the song's start; `level_db` from the cell."""
+    """`start` and `length` in samples, `start` from the song's; `bar` 0-based; `bend` as (samples, semitones). `cut`: samples after
+    which another hit of the choke group silences it, or None."""
 
     start: int
     length: int
     midi: int
     velocity: float
-    level_db: float
     variant: int
+    bar: int
+    bend: Bend = ()
+    cut: int | None = None
 
 
 @dataclass(frozen=True)
 class Sounding:
-    """A note as it sounds, in ticks from the song's start, swing applied, cut by gaps and exits."""
+    """A note as it sounds, in ticks from the song's start, swing applied, cut by gaps and exits; `bend` in ticks and semitones."""
 
     start: float
     end: float
     midi: int
     velocity: float
-    level_db: float
     variant: int
+    bend: Bend = ()
 
 
 def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
@@ -57,22 +64,70 @@ def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
                 tick = start + repeat * pattern.bars * grid.ticks_per_bar + note.tick
                 if begin <= tick < end:
                     late = tick + _lateness(note.tick, swing)
-                    variant = (note.tick // SIXTEENTH + repeat) % VARIANTS
-                    level_db = cell.level_db + section.level_db((tick - start) // grid.ticks_per_bar)
-                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, level_db, variant)
+                    variant = (note.tick // SIXTEENTH) % VARIANTS
+                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, variant, note.bend)
 
 
 def _lateness(tick: int, swing: float) -> float:
     return swing if (tick // SIXTEENTH) % 2 == 1 else 0.0
 
 
+def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[Sounding]:
+    """Notes of a one-voiced part: each ends where the next begins and is reached from the one before by a glide. In "legato" only
+    overlapping notes glide, and they are one note that bends, its envelopes running on.
+    """
+    out: list[Sounding] = []
+    for note in sorted(notes, key=lambda n: (n.start, n.midi)):
+        last = out[-1] if out else None
+        if last is None or note.start > last.end + 1e-9:
+            out.append(note)
+            continue
+        if note.start <= last.start:
+            # Two at once: the higher one is played.
+            out[-1] = replace(note, end=max(note.end, last.end))
+            continue
+        overlaps = note.start < last.end
+        sounds = last.midi + (last.bend[-1][1] if last.bend else 0.0)
+        if mode == "legato" and overlaps:
+            at = note.start - last.start
+            path = last.bend or ((0.0, 0.0),)
+            step = note.midi - last.midi
+            bend = (*path, (at, path[-1][1]), (at + max(glide_ticks, 1.0), float(step)))
+            out[-1] = replace(last, end=max(last.end, note.end), bend=bend)
+            continue
+        out[-1] = replace(last, end=min(last.end, note.start))
+        glides = mode == "mono" and glide_ticks > 0 and sounds != note.midi and not note.bend
+        out.append(replace(note, bend=((0.0, sounds - note.midi), (glide_ticks, 0.0))) if glides else note)
+    return out
+
+
 def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
-    """Events of one part in order of start."""
+    """Events of one part in order of start, not yet choked."""
+    grid = song.grid
+    notes = list(sounding_notes(song, part))
+    mode = voice_of(part.sound).patch(part.sound).choices.get("mode", "poly")
+    if mode != "poly":
+        glide_ms = voice_of(part.sound).patch(part.sound)["glide_ms"]
+        notes = joined_line(notes, mode, glide_ms / 1000 / grid.beat_s * TICKS_PER_BEAT)
     out = []
-    for note in sounding_notes(song, part):
-        start, stop = (song.grid.sample_of_ticks(t, rate_hz) for t in (note.start, note.end))
-        out.append(Event(start, max(1, stop - start), note.midi, note.velocity, note.level_db, note.variant))
+    for note in notes:
+        length = max(1, grid.samples_in_ticks(note.end - note.start, rate_hz))
+        bend = tuple((float(grid.samples_in_ticks(at, rate_hz)), semitones) for at, semitones in note.bend)
+        bar = int(note.start // grid.ticks_per_bar)
+        out.append(Event(grid.sample_of_ticks(note.start, rate_hz), length, note.midi, note.velocity, note.variant, bar, bend))
     out.sort(key=lambda e: (e.start, e.midi))
+    return out
+
+
+def schedule(song: Song, rate_hz: int) -> dict[str, list[Event]]:
+    """Events of all parts by id; in a choke group every hit silences the ones before it."""
+    out = {part.id: schedule_part(song, part, rate_hz) for part in song.parts}
+    for group in {part.choke for part in song.parts if part.choke}:
+        members = [part.id for part in song.parts if part.choke == group]
+        starts = np.unique(np.array([e.start for m in members for e in out[m]], np.int64))
+        for member in members:
+            after = np.searchsorted(starts, [e.start for e in out[member]], side="right")
+            out[member] = [replace(e, cut=int(starts[k] - e.start)) if k < len(starts) else e for e, k in zip(out[member], after)]
     return out
 
 

@@ -16,8 +16,9 @@ from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import TICKS_PER_BEAT, BarGrid
 from ersatz.core.pitch import Key
 from ersatz.core.serial import from_json, to_json
+from ersatz.core.song.migrate import from_version_1
 
-SCHEMA = "ersatz.song/1"
+SCHEMA = "ersatz.song/2"
 BUSES = ("drums", "bass", "music", "effects")
 DUCK_POINTS = 64
 PHRASE_BARS = 4
@@ -30,12 +31,14 @@ Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
 
 @dataclass(frozen=True)
 class Note:
-    """`midi` is ignored by unpitched voices. `velocity` 0..1."""
+    """`midi` is ignored by unpitched voices. `velocity` 0..1. `bend`: a pitch curve as (ticks from the note's start, semitones),
+    joined by lines: a slide is a bend that ends on another note."""
 
     tick: int
     ticks: int
     midi: int
     velocity: float
+    bend: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -61,15 +64,75 @@ class Cell:
 
 
 @dataclass(frozen=True)
+class Modulation:
+    """`source` moves `target` by `amount`, in the unit that the voice's parameter says."""
+
+    source: str
+    target: str
+    amount: float
+
+
+@dataclass(frozen=True)
 class Sound:
-    """A voice and its parameters, by name; what is left out has the voice's default."""
+    """A voice and its parameters, by name; what is left out has the voice's default. `shapes`: drawn curves by name, -1..1.
+    `sample`: identity of the audio that a sample voice plays. `name`: what the library calls it. `level_db` brings it to the
+    loudness of others of its role."""
 
     voice: str
     params: dict[str, float] = field(default_factory=dict)
+    choices: dict[str, str] = field(default_factory=dict)
+    modulations: tuple[Modulation, ...] = ()
+    shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
+    sample: str = ""
+    name: str = ""
+    level_db: float = 0.0
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0.
+    `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
+    which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
+
+    kind: str
+    params: dict[str, float] = field(default_factory=dict)
+    choices: dict[str, str] = field(default_factory=dict)
+    on: bool = True
+    blend: float = 1.0
+    above_hz: float = 0.0
+    below_hz: float = 0.0
+    shape: tuple[float, ...] = ()
+    key: str = ""
+    bypass_db: float = 0.0
+
+
+@dataclass(frozen=True)
+class AutomationPoint:
+    """`curve` -1..1 bends the way to the next point: 0 is straight, 1 fast at first."""
+
+    tick: int
+    value: float
+    curve: float = 0.0
+
+
+@dataclass(frozen=True)
+class Automation:
+    """A value over the song. `target`: "gain_db", "pan", "reverb_db", "delay_db" or "effects.N.NAME" (N counts from 0; NAME a
+    parameter of that effect, or "blend"). Before the first point and after the last the value stands still."""
+
+    target: str
+    points: tuple[AutomationPoint, ...]
+
+    def __post_init__(self) -> None:
+        ticks = [p.tick for p in self.points]
+        if not ticks or ticks != sorted(ticks):
+            raise ValueError("an automation has points in order of time")
 
 
 @dataclass(frozen=True)
 class Part:
+    """`choke`: hits of parts with the same name here cut each other off."""
+
     id: str
     name: str
     role: Role
@@ -84,6 +147,9 @@ class Part:
     duck_db: float = 0.0
     reverb_db: float = -60.0
     delay_db: float = -60.0
+    effects: tuple[Effect, ...] = ()
+    automation: tuple[Automation, ...] = ()
+    choke: str = ""
 
     def cell(self, section: str) -> Cell | None:
         return next((c for c in self.cells if c.section == section), None)
@@ -134,6 +200,7 @@ class EqBand:
 
 @dataclass(frozen=True)
 class Reverb:
+    kind: Literal["room", "plate", "hall"] = "room"
     decay_s: float = 1.8
     pre_delay_ms: float = 18.0
     low_cut_hz: float = 280.0
@@ -154,7 +221,7 @@ class Delay:
 
 @dataclass(frozen=True)
 class Master:
-    """`width` scales the side signal (1 = as mixed); under `mono_below_hz` the side is cut."""
+    """`effects` come first. `width` scales the side signal (1 = as mixed); under `mono_below_hz` the side is cut."""
 
     eq: tuple[EqBand, ...] = ()
     low_cut_hz: float = 25.0
@@ -162,6 +229,7 @@ class Master:
     mono_below_hz: float = 110.0
     gain_db: float = 0.0
     ceiling_dbtp: float = -1.0
+    effects: tuple[Effect, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -177,6 +245,7 @@ class Song:
     reverb: Reverb = Reverb()
     delay: Delay = Delay()
     master: Master = Master()
+    buses: dict[str, tuple[Effect, ...]] = field(default_factory=dict)
     seed: int = 0
     style: str = ""
 
@@ -188,6 +257,8 @@ class Song:
         if sum(s.bars for s in self.sections) > MAX_BARS:
             raise ValueError(f"a song has at most {MAX_BARS} bars")
         Key(self.tonic, self.mode)
+        if set(self.buses) - set(BUSES):
+            raise ValueError(f"the buses are {', '.join(BUSES)}")
 
     @property
     def grid(self) -> BarGrid:
@@ -220,6 +291,8 @@ class Song:
 
     @staticmethod
     def from_json(data: Any) -> Song:
+        if isinstance(data, dict) and data.get("schema") == "ersatz.song/1":
+            data = from_version_1(data)
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a song of format “{SCHEMA}”.")
         return from_json(Song, data)

@@ -7,29 +7,48 @@ import hashlib
 import numpy as np
 
 from ersatz.core.errors import UnusableDocument
+from ersatz.core.serial import to_json
 from ersatz.core.song.document import Sound
-from ersatz.core.voices import drums, noise, synths
-from ersatz.core.voices.spec import VoiceSpec
+from ersatz.core.voices import drums, noise, synth
+from ersatz.core.voices.spec import Patch, Played, VoiceSpec
 
-VOICES: dict[str, VoiceSpec] = {spec.name: spec for spec in (*drums.SPECS, *synths.SPECS, *noise.SPECS)}
+VOICES: dict[str, VoiceSpec] = {spec.name: spec for spec in (*drums.SPECS, *noise.SPECS, synth.SPEC)}
+#: Hits of unpitched voices, and notes whose oscillators start anywhere, come in this many takes: a roll isn't a machine gun.
+VARIANTS = 3
 
 
-def complete_params(sound: Sound) -> dict[str, float]:
-    """The sound's parameters with the voice's defaults filled in, clipped to their ranges."""
+def voice_of(sound: Sound) -> VoiceSpec:
+    """Raises UnusableDocument for a voice that doesn't exist."""
     spec = VOICES.get(sound.voice)
     if spec is None:
         raise UnusableDocument(f"There is no voice “{sound.voice}”.")
-    return {p.name: float(np.clip(sound.params.get(p.name, p.default), p.low, p.high)) for p in spec.params}
+    return spec
 
 
-def render_note(sound: Sound, midi: int, length: int, velocity: float, rate_hz: int, variant: int = 0) -> np.ndarray:
-    """One note, float32, shape (2, n) with its tail. `length` is the held time in samples.
+def complete(sound: Sound) -> Patch:
+    """The sound with everything filled in and checked. Raises UnusableDocument."""
+    return voice_of(sound).patch(sound)
 
-    The same arguments give the same samples: noise is seeded by them. `variant` picks another take of a hit.
-    """
-    spec = VOICES[sound.voice]
-    params = complete_params(sound)
-    text = f"{sound.voice}|{sorted(params.items())}|{midi if spec.pitched else 0}|{variant}"
-    seed = int.from_bytes(hashlib.blake2b(text.encode(), digest_size=8).digest(), "big")
-    out = spec.render(params, midi, length, velocity, rate_hz, np.random.default_rng(seed))
+
+def has_takes(sound: Sound) -> bool:
+    """Whether the same note may be played in several takes. Kicks and sweeps are the same each time."""
+    spec = voice_of(sound)
+    if spec.pitched:
+        choices = spec.patch(sound).choices
+        return any(choices.get(f"osc{k}_start") == "free" for k in (1, 2))
+    return spec.name != "kick" and not spec.held
+
+
+def song_round_beats(sound: Sound) -> float:
+    """Beats after which a note at the same place sounds the same: 0 if the place doesn't count, infinite if it always does."""
+    return synth.song_round_beats(complete(sound)) if sound.voice == synth.SPEC.name else 0.0
+
+
+def render_note(sound: Sound, note: Played) -> np.ndarray:
+    """One note, float32, shape (2, n) with its tail. The same arguments give the same samples: noise is seeded by them."""
+    spec = voice_of(sound)
+    patch = spec.patch(sound)
+    content = f"{to_json(sound) | {'name': '', 'level_db': 0}}|{note.midi if spec.pitched else 0}|{note.variant}"
+    seed = int.from_bytes(hashlib.blake2b(content.encode(), digest_size=8).digest(), "big")
+    out = spec.render(patch, note, np.random.default_rng(seed)) * 10 ** (sound.level_db / 20)
     return np.asarray(out, np.float32)

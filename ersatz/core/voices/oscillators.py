@@ -13,6 +13,8 @@ from functools import cache
 import numpy as np
 from numba import njit
 
+from ersatz.core.dsp import rates
+
 #: Points per cycle: enough that interpolating the highest harmonic of the lowest level errs by less than -90 dB.
 TABLE = 4096
 LEVELS_PER_OCTAVE = 3
@@ -120,57 +122,140 @@ def pulse(increments: np.ndarray, width: np.ndarray | float, start: float = 0.0)
 
 def morph(frames: np.ndarray, increments: np.ndarray, position: np.ndarray | float, start: float = 0.0) -> np.ndarray:
     """A cycle that moves through several: `frames` (cycles, LEVELS, TABLE) as mip_map gives them, `position` 0..1 through them."""
-    place = np.clip(np.broadcast_to(position, increments.shape), 0, 1) * (len(frames) - 1)
-    return np.asarray(_morph(frames, levels_for(increments), phases_of(increments, start), np.ascontiguousarray(place)))
+    one = np.zeros(1)
+    out = unison(
+        frames, increments, one, np.array([start]), one - 1, np.broadcast_to(np.asarray(position, float), increments.shape)
+    )
+    return np.asarray(out[0])
 
 
-@njit(cache=True, nogil=True)
-def _morph(
-    frames: np.ndarray, levels: np.ndarray, phases: np.ndarray, place: np.ndarray
-) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(len(phases))
-    for i in range(len(phases)):
-        k = min(int(place[i]), len(frames) - 1)
-        after = min(k + 1, len(frames) - 1)
-        part = place[i] - k
-        phase = phases[i] - np.floor(phases[i])
-        out[i] = (1.0 - part) * _at(frames[k, levels[i]], phase) + part * _at(frames[after, levels[i]], phase)
-    return out
+@njit(cache=True, nogil=True, inline="always")
+def _level(width: float) -> int:  # pragma: no cover - compiled
+    """`levels_for` one value."""
+    wanted = np.log2(max(abs(width), 1e-9) * 2 * MOST_HARMONICS) * LEVELS_PER_OCTAVE
+    return min(max(int(np.ceil(wanted + 1e-9)), 0), LEVELS - 1)
 
 
-def unison(tables: np.ndarray, increments: np.ndarray, cents: np.ndarray, starts: np.ndarray, pans: np.ndarray) -> np.ndarray:
-    """Up to MOST_VOICES detuned copies spread by equal-power panning (-1..1) at the power of one, shape (2, n)."""
+def unison(
+    frames: np.ndarray, increments: np.ndarray, cents: np.ndarray, starts: np.ndarray, pans: np.ndarray,
+    position: np.ndarray | None = None, width: np.ndarray | None = None, phase_modulation: np.ndarray | None = None,
+    detune: np.ndarray | None = None, bandwidth: np.ndarray | None = None,
+) -> np.ndarray:  # fmt: skip
+    """Up to MOST_VOICES detuned copies spread by equal-power panning (-1..1) at the power of one, shape (2, n).
+
+    `frames`: one wave (LEVELS, TABLE + GUARDS) or several (cycles, LEVELS, ...) that `position` (0..1 per sample) goes through.
+    `width`: the difference of two copies that far apart in phase, as of a pulse from two saws. `phase_modulation` in cycles.
+    `detune`: factor on the cents per sample. `bandwidth`: frequency that the table is chosen by, cycles per sample, where it
+    isn't the increments. Raises ValueError for more voices than MOST_VOICES.
+    """
     if not 1 <= len(cents) <= MOST_VOICES:
         raise ValueError(f"a unison has 1 to {MOST_VOICES} voices")
-    ratios = 2.0 ** (np.asarray(cents, float) / 1200)
+    n = len(increments)
+    stack = frames[None] if frames.ndim == 2 else frames
+    band = np.abs(increments) if bandwidth is None else np.abs(bandwidth)
+    if phase_modulation is not None:
+        band = np.maximum(band, np.abs(increments + np.gradient(phase_modulation)))
     angle = (np.asarray(pans, float) + 1) * np.pi / 4
-    levels = np.stack([levels_for(increments * r) for r in ratios])
+    none = np.zeros(1)
     return np.asarray(
-        _unison(tables, levels, increments, ratios, np.asarray(starts, float), np.cos(angle), np.sin(angle)) / np.sqrt(len(ratios))
-    )
+        _unison(
+            stack, np.ascontiguousarray(increments), np.ascontiguousarray(band), np.asarray(cents, float),
+            none if detune is None else np.ascontiguousarray(np.broadcast_to(detune, n)),
+            np.asarray(starts, float), np.cos(angle), np.sin(angle),
+            none if position is None else np.clip(np.broadcast_to(position, n), 0, 1) * (len(stack) - 1),
+            none if width is None else np.ascontiguousarray(np.broadcast_to(width, n), float),
+            none if phase_modulation is None else np.ascontiguousarray(phase_modulation),
+        ) / np.sqrt(len(cents))
+    )  # fmt: skip
 
 
 @njit(cache=True, nogil=True)
 def _unison(
-    tables: np.ndarray, levels: np.ndarray, increments: np.ndarray, ratios: np.ndarray, starts: np.ndarray, left: np.ndarray,
-    right: np.ndarray,
+    frames: np.ndarray, increments: np.ndarray, band: np.ndarray, cents: np.ndarray, detune: np.ndarray, starts: np.ndarray,
+    left: np.ndarray, right: np.ndarray, position: np.ndarray, width: np.ndarray, modulation: np.ndarray,
 ) -> np.ndarray:  # pragma: no cover - compiled  # fmt: skip
-    out = np.zeros((2, len(increments)))
-    for v in range(len(ratios)):
+    n = len(increments)
+    moving, pulsed, modulated, spreading = len(position) == n, len(width) == n, len(modulation) == n, len(detune) == n
+    morphing = moving and len(frames) > 1
+    out = np.zeros((2, n))
+    for v in range(len(cents)):
         phase = starts[v] - np.floor(starts[v])
-        level = levels[v, 0]
-        table = tables[level]
-        for i in range(len(increments)):
-            if levels[v, i] != level:
-                level = levels[v, i]
-                table = tables[level]
-            value = _at(table, phase)
+        ratio = 2.0 ** (cents[v] / 1200.0)
+        last_detune = 1.0
+        level = _level(band[0] * ratio)
+        # The widths between which this level is the right one.
+        low, high = -1.0, -1.0
+        for i in range(n):
+            if spreading and detune[i] != last_detune:
+                last_detune = detune[i]
+                ratio = 2.0 ** (cents[v] * last_detune / 1200.0)
+            wide = band[i] * ratio
+            if wide <= low or wide > high:
+                level = _level(wide)
+                high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
+                low = 2.0 ** ((level - 1) / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level > 0 else -1.0
+            place = phase
+            if modulated:
+                place += modulation[i]
+                place -= np.floor(place)
+            if morphing:
+                k = min(int(position[i]), len(frames) - 2)
+                part = position[i] - k
+                value = (1.0 - part) * _at(frames[k, level], place) + part * _at(frames[k + 1, level], place)
+            else:
+                value = _at(frames[0, level], place)
+            if pulsed:
+                back = place - width[i]
+                value = _at(frames[0, level], back - np.floor(back)) - value
             out[0, i] += left[v] * value
             out[1, i] += right[v] * value
-            phase += increments[i] * ratios[v]
-            if phase >= 1.0:
-                phase -= 1.0
+            phase += increments[i] * ratio
+            phase -= np.floor(phase)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _synced(
+    table: np.ndarray, master: np.ndarray, slave: np.ndarray, band: np.ndarray, start: float
+) -> np.ndarray:  # pragma: no cover - compiled
+    """One oscillator restarted by another's cycles. The jump at each restart is rounded by a two-point polynomial step."""
+    n = len(master)
+    out = np.empty(n)
+    m, s = 0.0, start - np.floor(start)
+    carry = 0.0
+    for i in range(n):
+        level = _level(band[i])
+        out[i] = _at(table[level], s) + carry
+        carry = 0.0
+        m += master[i]
+        s += slave[i]
+        s -= np.floor(s)
+        if m >= 1.0:
+            m -= np.floor(m)
+            # How long ago, in samples, the restart fell before the next sample.
+            ago = m / master[i]
+            old = s - slave[i] * ago
+            jump = _at(table[level], start - np.floor(start)) - _at(table[level], old - np.floor(old))
+            s = start + slave[i] * ago
+            s -= np.floor(s)
+            # Residual of a unit step that falls `ago` before the coming sample (Valimaki & Huovilainen 2007).
+            out[i] += jump * 0.5 * ago * ago
+            carry = -jump * 0.5 * (1.0 - ago) * (1.0 - ago)
+    return out
+
+
+SYNC_OVERSAMPLING = 4
+
+
+def synced(tables: np.ndarray, master: np.ndarray, slave: np.ndarray, start: float = 0.0) -> np.ndarray:
+    """An oscillator that another one restarts, shape (n,): increments of both in cycles per sample.
+
+    Run at SYNC_OVERSAMPLING times the rate with the tables of the base rate, so that only the restarts reach beyond half of it.
+    """
+    factor = SYNC_OVERSAMPLING
+    fine_master = np.repeat(master, factor) / factor
+    fine_slave = np.repeat(slave, factor) / factor
+    return rates.down(_synced(tables, fine_master, fine_slave, np.repeat(np.abs(slave), factor), start), factor)
 
 
 #: Slope of a colour's power density, dB per octave.

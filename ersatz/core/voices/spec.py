@@ -1,29 +1,76 @@
-"""What a voice is made of: a table from which validation, defaults and documentation follow."""
+"""What a voice is made of: a table from which validation, defaults, the form on the page and documentation follow."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
-#: (params, midi, held samples, velocity, rate, random generator) -> float array (2, n)
-Render = Callable[[dict[str, float], int, int, float, int, np.random.Generator], np.ndarray]
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.params import Choice, Param
+from ersatz.core.song.document import Modulation, Sound
 
 
 @dataclass(frozen=True)
-class Param:
-    name: str
-    unit: str
-    low: float
-    high: float
-    default: float
+class Played:
+    """One note for a voice. `held` in samples; `bend` a pitch curve as (samples from the start, semitones), joined by lines;
+    `beat` is where the note stands in the song, for what runs with the song's time."""
+
+    midi: int
+    held: int
+    velocity: float = 1.0
+    rate: int = 44_100
+    bpm: float = 120.0
+    beat: float = 0.0
+    bend: tuple[tuple[int, float], ...] = ()
+    variant: int = 0
+
+
+@dataclass(frozen=True)
+class Patch:
+    """A sound with everything filled in and clipped, as a voice's render function gets it."""
+
+    params: dict[str, float]
+    choices: dict[str, str]
+    modulations: tuple[Modulation, ...] = ()
+    shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
+    audio: np.ndarray | None = None
+    audio_rate: int = 44_100
+
+    def __getitem__(self, name: str) -> float:
+        return self.params[name]
+
+
+#: (patch, note, random generator) -> float array (2, n)
+Render = Callable[[Patch, Played, np.random.Generator], np.ndarray]
+#: Longest time that a note of the patch sounds after it is let go, seconds.
+Tail = Callable[[Patch], float]
 
 
 @dataclass(frozen=True)
 class VoiceSpec:
+    """`pitched`: the note's pitch counts. `held`: an unpitched voice that sounds as long as its note."""
+
     name: str
     title: str
     pitched: bool
     params: tuple[Param, ...]
     render: Render
+    tail_s: Tail
+    choices: tuple[Choice, ...] = ()
+    sources: tuple[str, ...] = ()
+    held: bool = False
+
+    def patch(self, sound: Sound) -> Patch:
+        """The sound's values with the voice's defaults filled in, clipped to their ranges.
+
+        Raises UnusableDocument for an option, a source or a target that the voice doesn't have.
+        """
+        params = {p.name: p.value(sound.params) for p in self.params}
+        choices = {c.name: c.value(sound.choices, self.name) for c in self.choices}
+        targets = {p.name for p in self.params if p.moves is not None}
+        for m in sound.modulations:
+            if m.source not in self.sources or m.target not in targets:
+                raise UnusableDocument(f"The voice “{self.name}” can't move “{m.target}” by “{m.source}”.")
+        return Patch(params, choices, sound.modulations, sound.shapes)

@@ -46,7 +46,7 @@ def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) 
     if first > song.bars:
         raise Http404
     start, stop = mixdown.bar_range(first, last)
-    samples = mixdown.samples(start, min(stop, mixdown.blocks * (1 << 16)))
+    samples = mixdown.samples(start, min(stop, mixdown.frames))
     return _flac(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
 
 

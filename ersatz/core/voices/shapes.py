@@ -1,52 +1,8 @@
-"""Sample loops shared by the voices: a filter, envelopes. Compiled, no state outside the call.
-
-The filter is the trapezoidal state-variable filter (Zavalishin 2012), stable under any modulation of its cutoff.
-"""
+"""Shapes that the voices share: decays, faded ends, mono to stereo."""
 
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
-
-
-@njit(cache=True, nogil=True)
-def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: float, rate: float, mode: int) -> np.ndarray:  # pragma: no cover
-    """State-variable filter with a cutoff per sample. mode 0 low-pass, 1 band-pass (unit peak), 2 high-pass."""
-    out = np.empty(len(x))
-    ic1 = 0.0
-    ic2 = 0.0
-    k = 1.0 / q
-    for i in range(len(x)):
-        g = np.tan(np.pi * min(cutoff_hz[i], 0.45 * rate) / rate)
-        a1 = 1.0 / (1.0 + g * (g + k))
-        v3 = x[i] - ic2
-        v1 = a1 * (ic1 + g * v3)
-        v2 = ic2 + g * v1
-        ic1 = 2.0 * v1 - ic1
-        ic2 = 2.0 * v2 - ic2
-        if mode == 0:
-            out[i] = v2
-        elif mode == 1:
-            out[i] = k * v1
-        else:
-            out[i] = x[i] - k * v1 - v2
-    return out
-
-
-def fixed(cutoff_hz: float, n: int) -> np.ndarray:
-    return np.full(n, float(cutoff_hz))
-
-
-def lowpass(x: np.ndarray, hz: float, rate: float, q: float = 0.707) -> np.ndarray:
-    return np.asarray(svf(x, fixed(hz, len(x)), q, rate, 0))
-
-
-def highpass(x: np.ndarray, hz: float, rate: float, q: float = 0.707) -> np.ndarray:
-    return np.asarray(svf(x, fixed(hz, len(x)), q, rate, 2))
-
-
-def bandpass(x: np.ndarray, hz: float, rate: float, q: float) -> np.ndarray:
-    return np.asarray(svf(x, fixed(hz, len(x)), q, rate, 1))
 
 
 def falling(n: int, seconds: float, rate: float) -> np.ndarray:

@@ -1,0 +1,65 @@
+"""Which shipped sounds suit a style? Each slot of a draft has a few candidates; the seed picks among them."""
+
+from __future__ import annotations
+
+import random
+
+from ersatz.core.song.document import Sound
+from ersatz.core.styles import Style
+from ersatz.core.voices import library
+
+SLOTS = ("backbeat", "closed hat", "open hat", "shaker", "percussion", "bass", "pad", "stab", "lead")
+
+_ANY: dict[str, tuple[str, ...]] = {
+    "closed hat": ("Rivet", "Salt", "Needle", "Dry rope"),
+    "open hat": ("Spray", "Half tide", "Steam valve"),
+    "shaker": ("Grit", "Rice tin", "Gravel"),
+    "percussion": ("Rail tap", "Oar block", "Hollow crate", "Winch click"),
+    "pad": ("Wake", "Harbour lights", "Strings below"),
+    "stab": ("Deck stab", "Dub chord"),
+}
+_BACKBEAT = {"clap": ("Four hands", "Tight crew", "Car deck"), "snare": ("Galley snare", "Canvas snare", "Crate snare")}
+_LEAD = {
+    "voice": ("Ferry voice", "Second deckhand"), "stab": ("Stab lead", "Kelp"), "arp": ("Arp lamp", "Arp tide", "Beacon"),
+    "hook": ("Beacon", "Brass deck", "Masthead"),
+}  # fmt: skip
+#: What a style's own rhythm of the bass asks for.
+_BASS = {
+    "reese": ("Undertow",), "tech": ("Keel", "Diesel", "Organ hold"), "call": ("Keel", "Donkey engine"), "octaves": ("Keel",
+    "Chart house"),
+    "offbeat": ("Donkey engine", "Keel"), "rolling": ("Bilge pump", "Diesel"), "sustained": ("Keel", "Diesel"),
+}  # fmt: skip
+_BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
+    "disco-house": {"stab": ("Organ deck", "Deck stab"), "bass": ("Keel", "Chart house")},
+    "melodic-techno": {"pad": ("Night ferry", "Long swell", "Drift"), "open hat": ("Spray", "Half tide")},
+    "uplifting-trance": {"lead": ("Main light", "Arp lamp"), "pad": ("Wake", "Tide table")},
+    "festival-house": {"lead": ("Main light", "Backwards tide"), "pad": ("Wake", "Strings below")},
+    "hard-techno": {
+        "lead": ("Gull", "Siren deck"),
+        "stab": ("Siren deck",),
+        "bass": ("Rust", "Diesel"),
+        "pad": ("Low drone", "Cold front"),
+    },
+    "drum-and-bass": {"bass": ("Undertow", "Two-stroke"), "pad": ("Glass bottom", "Night ferry")},
+    "future-garage": {
+        "lead": ("Ferry voice", "Second deckhand"),
+        "pad": ("Choir loft", "Glass bottom"),
+        "bass": ("Undertow", "Plumb"),
+    },
+    "grime": {"bass": ("Call sign", "Undertow"), "lead": ("Masthead", "Morse")},
+    "moombahton": {"bass": ("Call sign", "Sounding rope"), "lead": ("Masthead", "Gull")},
+    "half-time-bass": {"bass": ("Wobble plate", "Foghorn", "Undertow"), "pad": ("Low drone", "Long swell")},
+}
+
+
+def candidates(style: Style, slot: str) -> tuple[str, ...]:
+    """Names in the library, at least one."""
+    own = _BY_STYLE.get(style.name, {})
+    if slot in own:
+        return own[slot]
+    return {"backbeat": _BACKBEAT[style.backbeat], "lead": _LEAD[style.lead], "bass": _BASS[style.bass[0]]}.get(slot) or _ANY[slot]
+
+
+def choose(style: Style, rng: random.Random) -> dict[str, Sound]:
+    """A sound per slot."""
+    return {slot: library.sound(rng.choice(candidates(style, slot))) for slot in SLOTS}

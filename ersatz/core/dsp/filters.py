@@ -1,0 +1,180 @@
+"""Filters whose cutoff and resonance may move at every sample: one kind per name, all stable under any modulation.
+
+Conventions: signals are (n,); cutoff in Hz and resonance in 0..1 per sample; nothing is remembered outside the call.
+
+- Low-, high-, band-pass, notch: the trapezoidal state-variable filter (Zavalishin 2012, chapter 4), once or twice (24 dB). Its
+  resonance r stands for Q = 0.5 * 40 ** r; at r = 0.094 it is a Butterworth filter, and so are two in a row.
+- Comb: a feedback delay of one cutoff period, read between samples linearly (Smith, Physical Audio Signal Processing, 2010).
+- Vowel: three band-passes at the formants of five sung vowels (figures as published by Peterson & Barney 1952, rounded).
+- All-pass chain: six first-order all-passes with feedback, added to the dry signal (Smith 2010, "phasing").
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+#: The names a sound may use.
+KINDS = (
+    "off", "low-pass 12", "low-pass 24", "high-pass 12", "high-pass 24", "band-pass", "notch", "comb", "vowel", "all-pass chain",
+)  # fmt: skip
+LOW, BAND, HIGH, NOTCH = 0, 1, 2, 3
+LEAST_Q, Q_RANGE = 0.5, 40.0
+#: Stage Qs of a fourth-order Butterworth filter; the second one carries the resonance.
+FOURTH_ORDER_Q = (0.5412, 1.3066)
+BUTTERWORTH_Q = 0.7071
+#: First three formants of a, e, i, o, u, Hz, and their gains.
+FORMANTS_HZ = np.array(
+    [[730.0, 1090.0, 2440.0], [530.0, 1840.0, 2480.0], [270.0, 2290.0, 3010.0], [570.0, 840.0, 2410.0], [300.0, 870.0, 2240.0]]
+)
+FORMANT_GAIN = (1.0, 0.6, 0.3)
+#: The vowel filter's formants stand where they are sung at this cutoff, and move with it.
+VOWEL_CUTOFF_HZ = 1000.0
+COMB_FEEDBACK = 0.98
+CHAIN_FEEDBACK = 0.85
+CHAIN_STAGES = 6
+
+
+def q_of(resonance: np.ndarray | float) -> np.ndarray:
+    """Q of a resonance 0..1."""
+    return np.asarray(LEAST_Q * Q_RANGE ** np.asarray(resonance, float))
+
+
+@njit(cache=True, nogil=True)
+def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: int) -> np.ndarray:  # pragma: no cover
+    """State-variable filter, second order. mode LOW, BAND (unit peak), HIGH or NOTCH."""
+    out = np.empty(len(x))
+    ic1 = 0.0
+    ic2 = 0.0
+    last_hz = -1.0
+    g = 0.0
+    for i in range(len(x)):
+        if cutoff_hz[i] != last_hz:
+            last_hz = cutoff_hz[i]
+            g = np.tan(np.pi * min(max(last_hz, 5.0), 0.45 * rate) / rate)
+        k = 1.0 / q[i]
+        a1 = 1.0 / (1.0 + g * (g + k))
+        v3 = x[i] - ic2
+        v1 = a1 * (ic1 + g * v3)
+        v2 = ic2 + g * v1
+        ic1 = 2.0 * v1 - ic1
+        ic2 = 2.0 * v2 - ic2
+        if mode == 0:
+            out[i] = v2
+        elif mode == 1:
+            out[i] = k * v1
+        elif mode == 2:
+            out[i] = x[i] - k * v1 - v2
+        else:
+            out[i] = x[i] - k * v1
+    return out
+
+
+@njit(cache=True, nogil=True)
+def comb(x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, rate: float) -> np.ndarray:  # pragma: no cover
+    """Feedback comb with unit gain at its peaks."""
+    size = int(rate / 20.0) + 4
+    line = np.zeros(size)
+    out = np.empty(len(x))
+    at = 0
+    for i in range(len(x)):
+        delay = rate / min(max(cutoff_hz[i], 21.0), 0.4 * rate)
+        place = at - delay
+        if place < 0:
+            place += size
+        j = int(place)
+        part = place - j
+        after = j + 1 if j + 1 < size else 0
+        old = line[j % size] * (1.0 - part) + line[after] * part
+        y = x[i] * (1.0 - feedback[i]) + feedback[i] * old
+        line[at] = y
+        out[i] = y
+        at = at + 1 if at + 1 < size else 0
+    return out
+
+
+@njit(cache=True, nogil=True)
+def allpass_chain(
+    x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, stages: int, rate: float
+) -> np.ndarray:  # pragma: no cover
+    """First-order all-passes in a row, fed back; the chain alone, without the dry signal."""
+    states = np.zeros(stages)
+    out = np.empty(len(x))
+    last = 0.0
+    last_hz = -1.0
+    a = 0.0
+    for i in range(len(x)):
+        if cutoff_hz[i] != last_hz:
+            last_hz = cutoff_hz[i]
+            g = np.tan(np.pi * min(max(last_hz, 5.0), 0.45 * rate) / rate)
+            a = (g - 1.0) / (g + 1.0)
+        y = x[i] + feedback[i] * last
+        for s in range(stages):
+            # y = a x + x' - a y', in transposed form
+            z = a * y + states[s]
+            states[s] = y - a * z
+            y = z
+        last = y
+        out[i] = y
+    return out
+
+
+def filtered(
+    kind: str, x: np.ndarray, cutoff_hz: np.ndarray, resonance: np.ndarray, rate: float, vowel: np.ndarray | None = None
+) -> np.ndarray:
+    """A signal through a filter of KINDS, shape (n,). `vowel` 0..4 goes through a, e, i, o, u."""
+    if kind == "off":
+        return x
+    if kind in ("low-pass 12", "high-pass 12", "band-pass", "notch"):
+        mode = {"low-pass 12": LOW, "high-pass 12": HIGH, "band-pass": BAND, "notch": NOTCH}[kind]
+        return np.asarray(svf(x, cutoff_hz, q_of(resonance), rate, mode))
+    if kind in ("low-pass 24", "high-pass 24"):
+        mode = LOW if kind.startswith("low") else HIGH
+        first = svf(x, cutoff_hz, np.full(len(x), FOURTH_ORDER_Q[0]), rate, mode)
+        return np.asarray(svf(first, cutoff_hz, q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q, rate, mode))
+    if kind == "comb":
+        return np.asarray(comb(x, cutoff_hz, COMB_FEEDBACK * np.sqrt(np.clip(resonance, 0, 1)), rate))
+    if kind == "vowel":
+        return _vowel(x, cutoff_hz, resonance, np.zeros(len(x)) if vowel is None else vowel, rate)
+    if kind == "all-pass chain":
+        wet = allpass_chain(x, cutoff_hz, CHAIN_FEEDBACK * np.clip(resonance, 0, 1), CHAIN_STAGES, rate)
+        return np.asarray(0.5 * (x + wet))
+    raise ValueError(f"there is no filter “{kind}”")
+
+
+def _vowel(x: np.ndarray, cutoff_hz: np.ndarray, resonance: np.ndarray, vowel: np.ndarray, rate: float) -> np.ndarray:
+    place = np.clip(vowel, 0, len(FORMANTS_HZ) - 1)
+    q = 5.0 * 4.0 ** np.clip(resonance, 0, 1)
+    shift = np.clip(cutoff_hz / VOWEL_CUTOFF_HZ, 0.25, 4.0)
+    out = np.zeros(len(x))
+    for formant, gain in enumerate(FORMANT_GAIN):
+        hz = np.exp(np.interp(place, np.arange(len(FORMANTS_HZ)), np.log(FORMANTS_HZ[:, formant])))
+        out += gain * svf(x, hz * shift, q, rate, BAND)
+    return out
+
+
+def response_db(kind: str, cutoff_hz: float, resonance: float, hz: np.ndarray, rate: float, vowel: float = 0.0) -> np.ndarray:
+    """Magnitude response of a filter at rest, dB: the spectrum of what it makes of one impulse."""
+    n = 1 << 15
+    impulse = np.zeros(n)
+    impulse[0] = 1.0
+    steady = np.ones(n)
+    ringing = filtered(kind, impulse, cutoff_hz * steady, resonance * steady, rate, vowel * steady)
+    spectrum = np.abs(np.fft.rfft(ringing))
+    return np.asarray(20 * np.log10(np.maximum(np.interp(hz, np.fft.rfftfreq(n, 1 / rate), spectrum), 1e-7)))
+
+
+def _fixed(x: np.ndarray, hz: float, q: float, rate: float, mode: int) -> np.ndarray:
+    return np.asarray(svf(x, np.full(len(x), float(hz)), np.full(len(x), float(q)), rate, mode))
+
+
+def lowpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) -> np.ndarray:
+    return _fixed(x, hz, q, rate, LOW)
+
+
+def highpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) -> np.ndarray:
+    return _fixed(x, hz, q, rate, HIGH)
+
+
+def bandpass(x: np.ndarray, hz: float, rate: float, q: float) -> np.ndarray:
+    return _fixed(x, hz, q, rate, BAND)

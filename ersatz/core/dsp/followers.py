@@ -1,0 +1,94 @@
+"""Level followers, delays that move, and splits without phase: what dynamics and modulation effects are made of.
+
+Conventions: one channel is (n,); levels are dB; time constants are seconds to 63 % of a step.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from scipy import signal
+
+FLOOR_DB = -120.0
+#: Time constants after which a follower has forgotten where it began: 60 dB shrink to under 0.01.
+FORGOTTEN = 9.0
+
+
+def coefficient(seconds: float, rate: float) -> float:
+    """Of a one-pole smoother, 0 for no time at all."""
+    return float(np.exp(-1 / (seconds * rate))) if seconds > 0 else 0.0
+
+
+@njit(cache=True, nogil=True)
+def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray:  # pragma: no cover - compiled
+    """Smooth decoupled peak follower (Giannoulis, Massberg & Reiss 2012, equation 17): release first, then attack."""
+    out = np.empty(len(level_db))
+    held = level_db[0]
+    smooth = level_db[0]
+    for i in range(len(level_db)):
+        held = max(level_db[i], release * held + (1.0 - release) * level_db[i])
+        smooth = attack * smooth + (1.0 - attack) * held
+        out[i] = smooth
+    return out
+
+
+def peak_db(x: np.ndarray) -> np.ndarray:
+    """Level of the louder channel per sample, dB, shape (n,), of (channels, n)."""
+    return np.asarray(20 * np.log10(np.maximum(np.abs(x).max(axis=0), 10 ** (FLOOR_DB / 20))))
+
+
+def rms_db(x: np.ndarray, seconds: float, rate: float) -> np.ndarray:
+    """Mean power of the channels over the last `seconds`, dB re a full-scale square wave, shape (n,)."""
+    width = max(1, int(seconds * rate))
+    total = np.cumsum(np.concatenate([np.zeros(width), np.square(x).mean(axis=0)]))
+    power = np.maximum((total[width:] - total[:-width]) / width, 10 ** (FLOOR_DB / 10))
+    return np.asarray(10 * np.log10(power))
+
+
+@njit(cache=True, nogil=True)
+def delayed(x: np.ndarray, delay: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """`x` as it was `delay[i]` samples ago (at least 1), by four-point third-order Hermite interpolation (Niemitalo 2001)."""
+    n = len(x)
+    out = np.zeros(n)
+    for i in range(n):
+        place = i - delay[i]
+        j = int(np.floor(place))
+        t = place - j
+        if j < 1 or j + 2 >= n:
+            continue
+        a, b, c, d = x[j - 1], x[j], x[j + 1], x[j + 2]
+        out[i] = b + 0.5 * t * (c - a + t * (2.0 * a - 5.0 * b + 4.0 * c - d + t * (3.0 * (b - c) + d - a)))
+    return out
+
+
+@njit(cache=True, nogil=True)
+def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarray:  # pragma: no cover - compiled
+    """A delay line fed with its own output, read between samples linearly; the delayed signal alone."""
+    n = len(x)
+    line = np.zeros(n)
+    out = np.zeros(n)
+    for i in range(n):
+        place = i - max(delay[i], 1.0)
+        j = int(np.floor(place))
+        t = place - j
+        old = 0.0
+        if j >= 0:
+            old = line[j] * (1.0 - t) + (line[j + 1] * t if j + 1 < i else line[j] * t)
+        line[i] = x[i] + feedback * old
+        out[i] = old
+    return out
+
+
+def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
+    """What of (..., n) lies under `hz`, without phase: a second-order Butterworth filter there and back.
+
+    Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
+    """
+    sections = signal.butter(2, min(hz, 0.45 * rate), fs=rate, output="sos")
+    there = signal.sosfilt(sections, x, axis=-1)
+    return np.asarray(signal.sosfilt(sections, there[..., ::-1], axis=-1)[..., ::-1])
+
+
+def below_context_s(hz: float) -> float:
+    """Seconds on each side that `below` reaches, to -90 dB: its poles ring with a time constant of 1 / (2 pi 0.707 hz)."""
+    return 10.4 / (2 * np.pi * 0.707 * max(hz, 10.0))

@@ -1,0 +1,98 @@
+"""Effects in a row: blend, frequency range, bypass at equal loudness, and how far a chain reaches in time."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from ersatz.core.dsp import followers
+from ersatz.core.effects import EFFECTS
+from ersatz.core.effects.spec import EffectSpec, Settings, Where
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.song.document import Effect
+
+#: Place in the chain -> automated values by name, one per sample.
+Moved = Callable[[int], dict[str, np.ndarray]]
+#: Part -> its signal over the stretch, shape (2, n), and the song samples of its hits.
+Keyed = Callable[[str], tuple[np.ndarray, np.ndarray]]
+
+
+def spec_of(effect: Effect) -> EffectSpec:
+    """Raises UnusableDocument for an effect that doesn't exist."""
+    spec = EFFECTS.get(effect.kind)
+    if spec is None:
+        raise UnusableDocument(f"There is no effect “{effect.kind}”.")
+    return spec
+
+
+def _reaches(effect: Effect, bpm: float) -> tuple[float, float]:
+    if not effect.on:
+        return 0.0, 0.0
+    spec = spec_of(effect)
+    settings = spec.settings(effect)
+    split = max((followers.below_context_s(hz) for hz in (effect.above_hz, effect.below_hz) if hz > 0), default=0.0)
+    return spec.before_s(settings, bpm) + split, spec.after_s(settings, bpm) + split
+
+
+def reach_s(effects: tuple[Effect, ...], bpm: float) -> tuple[float, float]:
+    """Seconds before and after a stretch that its samples depend on. The first is also how long the chain rings on."""
+    pairs = [_reaches(e, bpm) for e in effects]
+    return sum(before for before, _ in pairs), sum(after for _, after in pairs)
+
+
+def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, np.ndarray] | None = None) -> np.ndarray:
+    """One effect on (2, n), its range and blend regarded. Samples within its reach of the ends are only right beside silence."""
+    if not effect.on:
+        return x * 10 ** (effect.bypass_db / 20) if effect.bypass_db else x
+    spec = spec_of(effect)
+    settings = spec.settings(effect, moved)
+    inside, outside = _within(x, effect, where.rate)
+    wet = spec.process(inside, settings, where)
+    blend = moved["blend"] if moved and "blend" in moved else effect.blend
+    if np.ndim(blend) > 0 or blend != 1.0:
+        wet = inside + np.clip(blend, 0, 1) * (wet - inside)
+    return wet if outside is None else wet + outside
+
+
+def _within(x: np.ndarray, effect: Effect, rate: int) -> tuple[np.ndarray, np.ndarray | None]:
+    """What lies in the effect's range, and the rest."""
+    if effect.above_hz <= 0 and effect.below_hz <= 0:
+        return x, None
+    inside = x
+    if effect.below_hz > 0:
+        inside = followers.below(inside, effect.below_hz, rate)
+    if effect.above_hz > 0:
+        inside = inside - followers.below(inside, effect.above_hz, rate)
+    return inside, x - inside
+
+
+def period_beats(effects: tuple[Effect, ...]) -> float:
+    """Beats after which the chain does the same again to the same input: 0 for at any time, infinite for never."""
+    periods = [p for e in effects if e.on and (p := spec_of(e).period_beats(settings_of(e))) > 0]
+    if not periods:
+        return 0.0
+    if np.inf in periods:
+        return float(np.inf)
+    # All are multiples of a 24th of a beat.
+    return math.lcm(*(round(p * 24) for p in periods)) / 24
+
+
+def settings_of(effect: Effect) -> Settings:
+    return spec_of(effect).settings(effect)
+
+
+def run_chain(
+    x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, keyed: Keyed | None = None
+) -> np.ndarray:
+    """All effects in order. `moved` gives an effect's automated values by its place in the chain; `keyed` another part's signal and
+    hits."""
+    for place, effect in enumerate(effects):
+        here = where
+        if effect.key and keyed is not None and spec_of(effect).keyed:
+            signal, hits = keyed(effect.key)
+            here = replace(where, key=signal, hits=hits)
+        x = apply_effect(x, effect, here, moved(place) if moved else None)
+    return x

@@ -1,0 +1,80 @@
+"""Delay: echoes in the song's time or in milliseconds, straight, from side to side, or as micro-widening."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from ersatz.core.effects.spec import EffectSpec, Settings, Where
+from ersatz.core.params import Choice, Param
+
+BEATS = {"1/32": 0.125, "1/16 triplet": 1 / 6, "1/16": 0.25, "1/8 triplet": 1 / 3, "1/16 dotted": 0.375, "1/8": 0.5,
+"1/4 triplet": 2 / 3,
+         "1/8 dotted": 0.75, "1/4": 1.0, "1/4 dotted": 1.5, "1/2": 2.0, "1 bar": 4.0}  # fmt: skip
+MODES = ("straight", "ping-pong", "micro-widening")
+#: Echoes under this level are forgotten.
+SILENT_DB = -70.0
+LONGEST_S = 24.0
+
+
+@njit(cache=True, nogil=True)
+def _echoes(x: np.ndarray, step: int, feedback: float, low: float, high: float, crossed: bool) -> np.ndarray:  # pragma: no cover
+    """Echoes alone, shape (2, n). `low`, `high`: one-pole coefficients of the loop's cuts. Crossed, all enters on the left and
+    every echo changes sides."""
+    n = x.shape[1]
+    line = np.zeros((2, n))
+    out = np.zeros((2, n))
+    lows = np.zeros(2)
+    highs = np.zeros(2)
+    for i in range(n):
+        for c in range(2):
+            old = line[c, i - step] if i >= step else 0.0
+            out[c, i] = old
+        for c in range(2):
+            back = out[1 - c, i] if crossed else out[c, i]
+            # Each round through the loop takes a little from both ends.
+            highs[c] += (1.0 - high) * (back - highs[c])
+            lows[c] += (1.0 - low) * (highs[c] - lows[c])
+            entering = (0.5 * (x[0, i] + x[1, i]) * (1.0 if c == 0 else 0.0)) if crossed else x[c, i]
+            line[c, i] = entering + feedback * (highs[c] - lows[c])
+    return out
+
+
+def step_samples(s: Settings, bpm: float, rate: float) -> int:
+    beats = BEATS.get(s.choices["time"])
+    seconds = s.flat("time_ms") / 1000 if beats is None else beats * 60 / bpm
+    return max(1, round(seconds * rate))
+
+
+def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    n = x.shape[1]
+    if s.choices["mode"] == "micro-widening":
+        out = np.zeros((2, n))
+        for c, name in enumerate(("left_ms", "right_ms")):
+            shift = round(s.flat(name) / 1000 * where.rate)
+            out[c, shift:] = x[c, : n - shift]
+        return out
+    step = step_samples(s, where.bpm, where.rate)
+    low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
+    high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))
+    wet = _echoes(x.astype(np.float64), step, s.flat("feedback"), low, high, s.choices["mode"] == "ping-pong")
+    return np.asarray(x + s.curve("level", n) * wet)
+
+
+def _before_s(s: Settings, bpm: float) -> float:
+    if s.choices["mode"] == "micro-widening":
+        return max(s.flat("left_ms"), s.flat("right_ms")) / 1000
+    rounds = 2 + SILENT_DB / 20 / np.log10(max(s.flat("feedback"), 0.01))
+    return min(LONGEST_S, step_samples(s, bpm, 44_100) / 44_100 * rounds)
+
+
+DELAY = EffectSpec(
+    "delay", "Delay",
+    (Param("time_ms", "ms", 1, 2000, 120, "Time in ms", "log"), Param("feedback", "", 0, 0.9, 0.4, "Feedback"),
+     Param("level", "", 0, 1, 0.4, "Level", moves=""),
+     Param("low_cut_hz", "Hz", 20, 2000, 250, "Low cut in the loop", "log"),
+     Param("high_cut_hz", "Hz", 500, 20_000, 6000, "High cut in the loop", "log"),
+     Param("left_ms", "ms", 0, 40, 1, "Left, micro-widening"), Param("right_ms", "ms", 0, 40, 18, "Right, micro-widening")),
+    _delay,
+    (Choice("time", ("ms", *BEATS), "1/8 dotted", "Time"), Choice("mode", MODES, "straight", "Mode")), _before_s,
+)  # fmt: skip

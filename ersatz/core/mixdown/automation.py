@@ -1,0 +1,43 @@
+"""Automated values over samples: points joined by bent lines, read at a control rate and joined by straight lines between.
+
+CONTROL samples are 1.5 ms at 44.1 kHz: no step of a value is heard as a step, and a curve costs little.
+"""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+
+from ersatz.core.grid import BarGrid
+from ersatz.core.song.document import Automation
+from ersatz.core.voices.modulation import bent
+
+CONTROL = 64
+
+
+def values_at(automation: Automation, ticks: np.ndarray) -> np.ndarray:
+    """The value at each position, shape of `ticks`; before the first point and after the last it stands still."""
+    points = automation.points
+    places = np.array([p.tick for p in points], float)
+    heights = np.array([p.value for p in points], float)
+    out = np.interp(ticks, places, heights)
+    for i, (a, b) in enumerate(pairwise(points)):
+        if a.curve and b.tick > a.tick:
+            inside = (ticks >= a.tick) & (ticks < b.tick)
+            u = (ticks[inside] - a.tick) / (b.tick - a.tick)
+            out[inside] = heights[i] + (heights[i + 1] - heights[i]) * bent(u, a.curve)
+    return np.asarray(out)
+
+
+def control_values(automation: Automation, grid: BarGrid, bar: int, before: int, n: int, rate_hz: int) -> np.ndarray:
+    """Values at every CONTROL samples of a stretch that begins `before` samples in front of 0-based `bar` and is `n` long, rounded
+    so that equal stretches give equal figures."""
+    at = np.arange(-before, n - before + CONTROL, CONTROL)
+    ticks = bar * grid.ticks_per_bar + at / rate_hz / grid.beat_s * grid.ticks_per_bar / grid.beats_per_bar
+    return np.asarray(np.round(values_at(automation, ticks), 6))
+
+
+def curve(control: np.ndarray, n: int) -> np.ndarray:
+    """Control values to one per sample, shape (n,)."""
+    return np.asarray(np.interp(np.arange(n), np.arange(len(control)) * CONTROL, control))
