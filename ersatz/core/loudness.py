@@ -133,12 +133,12 @@ KAISER = 5.0
 NEAR_PEAK = 0.6
 
 
-def interpolator(half_taps: int = HALF_TAPS) -> np.ndarray:
-    """Kaiser-windowed sinc for the points between samples, shape (PHASES - 1, 2 * half_taps)."""
+def interpolator(half_taps: int = HALF_TAPS, phases: int = PHASES) -> np.ndarray:
+    """Kaiser-windowed sinc for the points between samples, shape (phases - 1, 2 * half_taps)."""
     k = np.arange(-half_taps + 1, half_taps + 1)
     rows = []
-    for phase in range(1, PHASES):
-        t = k - phase / PHASES
+    for phase in range(1, phases):
+        t = k - phase / phases
         rows.append(np.sinc(t) * np.i0(KAISER * np.sqrt(np.maximum(0, 1 - (t / half_taps) ** 2))) / np.i0(KAISER))
     taps = np.array(rows)
     return np.asarray(taps / taps.sum(axis=1, keepdims=True))

@@ -7,64 +7,94 @@ about -1..1, but `rectified`, which lets the upper half pass and turns a quarter
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp import rates
 
 #: Where two samples are nearer than this, the quotient is taken at their middle.
 NEAR = 1e-4
 TUBE_BIAS = 0.35
+TUBE_OFFSET = float(np.tanh(TUBE_BIAS))
+TUBE_SLOPE = 1 - TUBE_OFFSET**2
 OVERSAMPLING = 4
-
-Curve = Callable[[np.ndarray], np.ndarray]
-
-
-@dataclass(frozen=True)
-class Shaper:
-    """`curve` and its antiderivative `area`."""
-
-    title: str
-    curve: Curve
-    area: Curve
+KINDS = ("soft", "tape", "tube", "hard", "fold", "rectified")
 
 
-def _log_cosh(x: np.ndarray) -> np.ndarray:
-    a = np.abs(x)
-    return np.asarray(a + np.log1p(np.exp(-2 * a)) - np.log(2))
+@njit(cache=True, nogil=True, inline="always")
+def _log_cosh(x: float) -> float:  # pragma: no cover - compiled
+    a = abs(x)
+    return a + np.log1p(np.exp(-2.0 * a)) - np.log(2.0)
 
 
-def _tube(x: np.ndarray) -> np.ndarray:
-    """Bent more on one side than on the other, so that even harmonics appear."""
-    scale = 1 - np.tanh(TUBE_BIAS) ** 2
-    return np.asarray((np.tanh(x + TUBE_BIAS) - np.tanh(TUBE_BIAS)) / scale)
+@njit(cache=True, nogil=True)
+def _curve(kind: int, x: float) -> float:  # pragma: no cover - compiled
+    if kind == 0:
+        return np.tanh(x)
+    if kind == 1:
+        return x / np.sqrt(1.0 + x * x)
+    if kind == 2:
+        return (np.tanh(x + TUBE_BIAS) - TUBE_OFFSET) / TUBE_SLOPE
+    if kind == 3:
+        return min(max(x, -1.0), 1.0)
+    if kind == 4:
+        return np.sin(x)
+    return x if x >= 0 else -0.25 * x
 
 
-def _tube_area(x: np.ndarray) -> np.ndarray:
-    scale = 1 - np.tanh(TUBE_BIAS) ** 2
-    return np.asarray((_log_cosh(x + TUBE_BIAS) - np.tanh(TUBE_BIAS) * x) / scale)
+@njit(cache=True, nogil=True)
+def _area(kind: int, x: float) -> float:  # pragma: no cover - compiled
+    """Antiderivative of the curve."""
+    if kind == 0:
+        return _log_cosh(x)
+    if kind == 1:
+        return np.sqrt(1.0 + x * x)
+    if kind == 2:
+        return (_log_cosh(x + TUBE_BIAS) - TUBE_OFFSET * x) / TUBE_SLOPE
+    if kind == 3:
+        return 0.5 * x * x if abs(x) <= 1.0 else abs(x) - 0.5
+    if kind == 4:
+        return -np.cos(x)
+    return 0.5 * x * x if x >= 0 else -0.125 * x * x
 
 
-SHAPERS: dict[str, Shaper] = {
-    "soft": Shaper("Soft", np.tanh, _log_cosh),
-    "tape": Shaper("Tape", lambda x: x / np.sqrt(1 + x * x), lambda x: np.sqrt(1 + x * x)),
-    "tube": Shaper("Tube", _tube, _tube_area),
-    "hard": Shaper("Hard", lambda x: np.clip(x, -1, 1), lambda x: np.where(np.abs(x) <= 1, x * x / 2, np.abs(x) - 0.5)),
-    "fold": Shaper("Fold", np.sin, lambda x: -np.cos(x)),
-    "rectified": Shaper("Rectified", lambda x: np.where(x >= 0, x, -x / 4), lambda x: np.where(x >= 0, x * x / 2, -x * x / 8)),
-}  # fmt: skip
+@njit(cache=True, nogil=True)
+def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
+    out = np.empty(len(x))
+    for i in range(len(x)):
+        out[i] = _curve(kind, x[i])
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _shaped(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
+    out = np.empty(len(x))
+    before = x[0]
+    area_before = _area(kind, before)
+    for i in range(len(x)):
+        area = _area(kind, x[i])
+        step = x[i] - before
+        out[i] = _curve(kind, 0.5 * (x[i] + before)) if abs(step) < NEAR else (area - area_before) / step
+        before, area_before = x[i], area
+    return out
+
+
+def _each(x: np.ndarray, function, kind: str) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """Along the last axis. Raises ValueError for a kind that doesn't exist."""
+    out = np.empty(x.shape)
+    for index in np.ndindex(x.shape[:-1]):
+        out[index] = function(np.ascontiguousarray(x[index], np.float64), KINDS.index(kind))
+    return out
+
+
+def curve(x: np.ndarray, kind: str) -> np.ndarray:
+    """The curve itself, sample by sample, shape of `x`."""
+    return _each(x, _curved, kind)
 
 
 def shape(x: np.ndarray, kind: str) -> np.ndarray:
     """The curve applied to (..., n) at the signal's own rate, antialiased. The first sample counts as having stood before."""
-    shaper = SHAPERS[kind]
-    before = np.concatenate([x[..., :1], x[..., :-1]], axis=-1)
-    step = x - before
-    near = np.abs(step) < NEAR
-    quotient = (shaper.area(x) - shaper.area(before)) / np.where(near, 1.0, step)
-    return np.where(near, shaper.curve((x + before) / 2), quotient)
+    return _each(x, _shaped, kind)
 
 
 def saturate(x: np.ndarray, kind: str, oversampling: int = OVERSAMPLING) -> np.ndarray:

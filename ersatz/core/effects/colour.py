@@ -27,7 +27,7 @@ SATURATION = EffectSpec(
     "saturation", "Saturation",
     (Param("drive_db", "dB", 0, 36, 6, "Drive", moves=""), Param("tone_hz", "Hz", 1000, 20_000, 20_000, "Tone", "log"),
      Param("level_db", "dB", -24, 12, 0, "Level", moves="")),
-    _saturate, (Choice("kind", tuple(shapers.SHAPERS), "soft", "Kind"),),
+    _saturate, (Choice("kind", shapers.KINDS, "soft", "Kind"),),
     before_s=lambda s, bpm: 0.15 if s.choices["kind"] in ("tube", "rectified") else 0.01,
     after_s=lambda s, bpm: rates.CONTEXT / 44_100,
 )  # fmt: skip

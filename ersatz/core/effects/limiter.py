@@ -21,28 +21,33 @@ RELEASE = 6000
 CONTEXT = 6400
 #: A shorter interpolator than the meter's: what it misses is covered by the margin.
 PEAK_HALF_TAPS = 20
+PEAK_PHASES = 8
 #: What 4x interpolation can miss between its points.
 MARGIN_DB = 0.22
 
 
-@njit(cache=True, nogil=True)
-def _peaks(x: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  # pragma: no cover - compiled
-    """Largest magnitude around each sample, interpolated points included where it matters, shape (n,)."""
-    n = x.shape[1]
+# Sums may be added in any order: a fixed one for a given machine, and four times as fast.
+_REORDERED = {"reassoc", "contract"}
+
+
+@njit(cache=True, nogil=True, fastmath=_REORDERED)
+def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  # pragma: no cover - compiled
+    """Largest magnitude around each sample, interpolated points included where it matters, shape (n,). `padded` has half a filter
+    of silence on both sides."""
     half = taps.shape[1] // 2
+    n = padded.shape[1] - 2 * half
     out = np.zeros(n)
-    for c in range(x.shape[0]):
+    for c in range(padded.shape[0]):
+        x = padded[c]
         for i in range(n):
-            a = abs(x[c, i])
+            a = abs(x[i + half])
             if a > out[i]:
                 out[i] = a
-            if i + 1 < n and (a > floor or abs(x[c, i + 1]) > floor):
+            if i + 1 < n and (a > floor or abs(x[i + half + 1]) > floor):
                 for p in range(taps.shape[0]):
                     total = 0.0
                     for k in range(taps.shape[1]):
-                        j = i + k - half + 1
-                        if 0 <= j < n:
-                            total += taps[p, k] * x[c, j]
+                        total += taps[p, k] * x[i + k + 1]
                     total = abs(total)
                     if total > out[i]:
                         out[i] = total
@@ -107,31 +112,25 @@ def _bend(x: float, knee: float) -> float:  # pragma: no cover - compiled
     return (bent - a) if x > 0 else (a - bent)
 
 
-@njit(cache=True, nogil=True)
-def _clip(x: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # pragma: no cover - compiled
-    channels, n = x.shape
-    half = len(taps) // 2
-    out = x.copy()
-    between = np.zeros(n)
-    for c in range(channels):
-        for i in range(n):
-            between[i] = 0.0
-            near = max(abs(x[c, i]), abs(x[c, i + 1]) if i + 1 < n else 0.0)
-            if near > 0.8 * knee:
-                total = 0.0
-                for k in range(len(taps)):
-                    j = i + k - half + 1
-                    if 0 <= j < n:
-                        total += taps[k] * x[c, j]
-                between[i] = _bend(total, knee)
+@njit(cache=True, nogil=True, fastmath=_REORDERED)
+def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # pragma: no cover - compiled
+    """`padded` has a filter of silence on both sides, and so has the result."""
+    width = len(taps)
+    half = width // 2
+    out = padded.copy()
+    for c in range(padded.shape[0]):
+        x, y = padded[c], out[c]
+        for i in range(width, len(x) - width):
             # The half-band decimator: half of this sample's own change and the shares of the points between.
-            out[c, i] += 0.5 * _bend(x[c, i], knee)
-        for i in range(n):
-            if between[i] != 0.0:
-                for k in range(len(taps)):
-                    j = i + k - half + 1
-                    if 0 <= j < n:
-                        out[c, j] += 0.5 * taps[k] * between[i]
+            y[i] += 0.5 * _bend(x[i], knee)
+            if max(abs(x[i]), abs(x[i + 1])) > 0.8 * knee:
+                total = 0.0
+                for k in range(width):
+                    total += taps[k] * x[i + k - half + 1]
+                change = 0.5 * _bend(total, knee)
+                if change != 0.0:
+                    for k in range(width):
+                        y[i + k - half + 1] += change * taps[k]
     return out
 
 
@@ -141,13 +140,16 @@ def soft_clip(x: np.ndarray) -> np.ndarray:
     Only what the clipper takes away passes through the decimator, so what stays under the knee is left untouched."""
     k = np.arange(-CLIP_TAPS // 2 + 1, CLIP_TAPS // 2 + 1) - 0.5
     taps = np.sinc(k) * np.kaiser(CLIP_TAPS + 2, 6.0)[1:-1]
-    return np.asarray(_clip(np.ascontiguousarray(x, np.float64), taps / taps.sum(), KNEE))
+    padded = np.pad(np.asarray(x, np.float64), ((0, 0), (CLIP_TAPS, CLIP_TAPS)))
+    return np.asarray(_clip(padded, taps / taps.sum(), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
 
 
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
     """Limited copy, shape (2, n). The first and last CONTEXT samples are only right if silence surrounds `x`."""
     ceiling = 10 ** ((ceiling_dbtp - MARGIN_DB) / 20)
-    peaks = _peaks(np.ascontiguousarray(x, np.float64), interpolator(PEAK_HALF_TAPS), ceiling * 0.65)
+    taps = interpolator(PEAK_HALF_TAPS, PEAK_PHASES)
+    half = taps.shape[1] // 2
+    peaks = _peaks(np.pad(np.asarray(x, np.float64), ((0, 0), (half, half))), taps, ceiling * 0.65)
     need = np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9))
     return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))
 

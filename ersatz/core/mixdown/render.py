@@ -1,4 +1,4 @@
-"""The mixdown, bar by bar: hit -> voice -> part -> bus -> returns -> master, in the order of the code.
+"""The mixdown, bar by bar: hit -> voice -> part -> bus -> returns -> tone -> level -> master, in this order.
 
 Conventions: RATE_HZ; a bar's block runs from its bar line to the next (0-based `bar`; lengths differ by one sample where the bar
 has no whole number of them); every node gives float32 of shape (2, samples of the bar) and is a pure function of its key.
@@ -40,6 +40,8 @@ TAIL_S = 6.0
 #: Raised when what a node computes changes, so that nothing stale is read from disk.
 ENGINE = 4
 WORKERS = 2
+#: Bars that one thread renders in a row.
+RUN_BARS = 8
 SILENT_SEND_DB = -59.0
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
 LEVEL_RAMP = 882
@@ -309,11 +311,25 @@ class Mixdown:
         """Per bar of the song: its place in the section and the section."""
         return [(k, section) for _, section in self.song.placed() for k in range(section.bars)]
 
-    def _level_db(self, part: Part, bar: int) -> float:
-        """Of the cell and the phrase; what rings on behind the song keeps the last bar's."""
-        inside, section = self._sections[min(max(bar, 0), len(self._sections) - 1)]
-        cell = part.cell(section.id)
-        return (cell.level_db if cell else 0.0) + section.level_db(inside)
+    def _section(self, bar: int) -> tuple[int, Any]:
+        """What rings on behind the song belongs to the last bar."""
+        return self._sections[min(max(bar, 0), len(self._sections) - 1)]
+
+    def _cell_db(self, part: Part, bar: int) -> float:
+        cell = part.cell(self._section(bar)[1].id)
+        return cell.level_db if cell else 0.0
+
+    def _phrase_db(self, bar: int) -> float:
+        """How loud the phrase plays, everything alike."""
+        inside, section = self._section(bar)
+        return float(section.level_db(inside))
+
+    def _ramped_db(self, level: float, coming: float, bar: int) -> float | np.ndarray:
+        """A level that has reached the next bar's at the bar line: in the last LEVEL_RAMP samples before it."""
+        if coming == level:
+            return level
+        n = self._length(bar)
+        return np.asarray(level + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1))
 
     @cached_property
     def _triggers(self) -> np.ndarray:
@@ -349,7 +365,7 @@ class Mixdown:
             for a in part.automation
             if a.target in ("gain_db", "pan")
         ]
-        return [part.gain_db, part.pan, self._level_db(part, bar), self._level_db(part, bar + 1), duck, moved]
+        return [part.gain_db, part.pan, self._cell_db(part, bar), self._cell_db(part, bar + 1), duck, moved]
 
     def part_key(self, part: Part, bar: int) -> str | None:
         """None where the part is silent."""
@@ -373,11 +389,8 @@ class Mixdown:
     def _render_part(self, part: Part, bar: int) -> np.ndarray:
         chained = self._chained(part, bar)
         assert chained is not None
-        level, coming = self._level_db(part, bar), self._level_db(part, bar + 1)
-        gain_db: float | np.ndarray = self._moved(part, "gain_db", bar, part.gain_db) + level
-        if coming != level:
-            n = self._length(bar)
-            gain_db = gain_db + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1)
+        level = self._ramped_db(self._cell_db(part, bar), self._cell_db(part, bar + 1), bar)
+        gain_db = self._moved(part, "gain_db", bar, part.gain_db) + level
         angle = (np.clip(self._moved(part, "pan", bar, part.pan), -1, 1) + 1) * np.pi / 4
         linear = np.sqrt(2) * 10 ** (np.asarray(gain_db) / 20)
         gains = np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
@@ -539,38 +552,69 @@ class Mixdown:
 
         return np.zeros((2, self._length(bar)), np.float32) if key is None else self.cache.get(key, compute, passing=True)
 
-    def _coloured_key(self, bar: int) -> str | None:
-        effects = self.song.master.effects
-        return (
-            self._known("coloured", "", bar, lambda: self._chain_key(effects, (), self._mix_key, bar))
-            if effects
-            else self._mix_key(bar)
+    def _levelled(self, samples: np.ndarray | None, bar: int) -> np.ndarray | None:
+        """A bar at the level of its phrase. Late, so that a pattern that comes again at another level is the same until here."""
+        level = self._ramped_db(self._phrase_db(bar), self._phrase_db(bar + 1), bar)
+        if samples is None or (np.ndim(level) == 0 and level == 0):
+            return samples
+        return np.asarray(samples * (10 ** (np.asarray(level) / 20)).astype(np.float32))
+
+    @cached_property
+    def _tone_settings(self) -> str:
+        m = self.song.master
+        return digest([ENGINE, to_json(m.eq), m.low_cut_hz, m.width, m.mono_below_hz])
+
+    def _tone_key(self, bar: int) -> str:
+        around = self._known("tone", "", bar, lambda: digest(self._stretch_key(self._mix_key, bar, CONTEXT, 0)))
+        return f"t{self._tone_settings}.{around}"
+
+    def _tone(self, bar: int) -> np.ndarray:
+        """The mix through the master's width and EQ: what is linear, before the phrase's level."""
+        return self.cache.get(
+            self._tone_key(bar), lambda: tone(self._stretch(self.mix_block, bar, CONTEXT, 0), self.song.master)[:, CONTEXT:]
         )
 
-    def _coloured(self, bar: int) -> np.ndarray:
-        """The mix through the master's effects."""
+    def _mastering_key(self, bar: int) -> str:
+        """Of the tone at its level, through the master's effects."""
+
+        def levelled(b: int) -> str:
+            return f"{self._tone_key(b)}@{self._phrase_db(b)}>{self._phrase_db(b + 1)}"
+
         effects = self.song.master.effects
-        key = self._coloured_key(bar)
-        if key is None or not effects:
-            return self.mix_block(bar)
-        return self.cache.get(key, lambda: self._run_chain(effects, (), self.mix_block, bar))
+        return (
+            self._known("effects", "", bar, lambda: self._chain_key(effects, (), levelled, bar)) if effects else ""
+        ) or levelled(bar)
+
+    def _mastering(self, bar: int) -> np.ndarray:
+        effects = self.song.master.effects
+
+        def levelled(b: int) -> np.ndarray | None:
+            return self._levelled(self._tone(b), b)
+
+        if not effects:
+            return np.asarray(levelled(bar))
+        return self.cache.get(self._mastering_key(bar), lambda: self._run_chain(effects, (), levelled, bar))
 
     def master_block(self, bar: int) -> np.ndarray:
         """The finished mix, shape (2, samples)."""
-        around = self._stretch_key(self._coloured_key, bar, CONTEXT + limiter.CONTEXT, limiter.CONTEXT)
-        key = "o" + digest([ENGINE, to_json(self.song.master) | {"effects": 0}, around])
-        return self.cache.get(key, lambda: self._render_master(bar), on_disk=True)
+        around = self._stretch_key(self._mastering_key, bar, limiter.CONTEXT, limiter.CONTEXT)
+        m = self.song.master
+        key = "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around])
 
-    def _render_master(self, bar: int) -> np.ndarray:
-        return master_chain(self._stretch(self._coloured, bar, CONTEXT + limiter.CONTEXT, limiter.CONTEXT), self.song.master)
+        def compute() -> np.ndarray:
+            return finish(self._stretch(self._mastering, bar, limiter.CONTEXT, limiter.CONTEXT), m)
+
+        return self.cache.get(key, compute, on_disk=True)
 
     def mastered(self, mix: np.ndarray, master: Master) -> np.ndarray:
-        """A mix of the whole song through another master without effects: what `samples` gives, for trying masters on one mix."""
+        """A mix of the whole song through another master without its effects, for trying masters on one mix: what `samples`
+        gives, but for the level, which is in the mix already and changes before the EQ instead of behind it."""
         before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
         padded = np.pad(mix, ((0, 0), (before, after)))
 
         def piece(bar: int) -> np.ndarray:
-            return master_chain(padded[:, self._edge(bar) : self._edge(bar + 1) + before + after], master)
+            x = padded[:, self._edge(bar) : self._edge(bar + 1) + before + after]
+            return finish(tone(x, master)[:, CONTEXT:], master)
 
         with ThreadPoolExecutor(WORKERS) as pool:
             return np.concatenate(list(pool.map(piece, range(self.blocks))), axis=1)
@@ -581,11 +625,19 @@ class Mixdown:
         """A node's samples start..stop-1, shape (2, n), rendered by WORKERS threads. What `progress` raises stops it."""
         first = next(b for b in range(self.blocks + 1) if self._edge(b + 1) > start)
         last = next(b for b in range(first, self.blocks + 1) if self._edge(b + 1) >= stop)
-        pieces = []
+        pieces: list[np.ndarray] = []
+
+        def run(bars: range) -> list[np.ndarray]:
+            blocks = [node(bar) for bar in bars]
+            return [np.zeros((2, self._length(bar)), np.float32) if b is None else b for bar, b in zip(bars, blocks)]
+
+        # Neighbours need the same bars around them: in runs, one thread rarely waits for what the other computes.
+        run_bars = max(1, min(RUN_BARS, -(-(last + 1 - first) // WORKERS)))
+        runs = [range(b, min(b + run_bars, last + 1)) for b in range(first, last + 1, run_bars)]
         with ThreadPoolExecutor(WORKERS) as pool:
             try:
-                for bar, piece in zip(range(first, last + 1), pool.map(node, range(first, last + 1))):
-                    pieces.append(np.zeros((2, self._length(bar)), np.float32) if piece is None else piece)
+                for done in pool.map(run, runs):
+                    pieces += done
                     progress(len(pieces) / (last + 1 - first))
             except BaseException:
                 pool.shutdown(cancel_futures=True)
@@ -594,7 +646,8 @@ class Mixdown:
 
     def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
         """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""
-        return self._joined(self.master_block if stage == "master" else self._coloured, start, stop, progress)
+        node = self.master_block if stage == "master" else lambda bar: self._levelled(self.mix_block(bar), bar)
+        return self._joined(node, start, stop, progress)
 
     def bar_range(self, first_bar: int, last_bar: int) -> tuple[int, int]:
         """Sample range of bars first..last, both included, 1-based."""
@@ -611,19 +664,23 @@ class Mixdown:
 
     def solo_part(self, part: Part, start: int, stop: int) -> np.ndarray:
         """One part behind its fader, dry, shape (2, n)."""
-        return self._joined(lambda bar: self.part_block(part, bar), start, stop)
+        return self._joined(lambda bar: self._levelled(self.part_block(part, bar), bar), start, stop)
 
     def solo_return(self, name: str, start: int, stop: int) -> np.ndarray:
         """One return, shape (2, n)."""
-        return self._joined(lambda bar: self.return_block(name, bar), start, stop)
+        return self._joined(lambda bar: self._levelled(self.return_block(name, bar), bar), start, stop)
 
 
-def master_chain(x: np.ndarray, master: Master) -> np.ndarray:
-    """Width, EQ, gain, clipping and limiting of a block with its context on both sides, shape (2, n less the context)."""
+def tone(x: np.ndarray, master: Master) -> np.ndarray:
+    """The linear part of the master, width and EQ, from silence, shape (2, n)."""
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
     mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
     side = eq.apply(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
-    x = eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side]))[:, CONTEXT:]
+    return np.ascontiguousarray(eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side])), np.float32)
+
+
+def finish(x: np.ndarray, master: Master) -> np.ndarray:
+    """Gain, clipping and limiting of a block with the limiter's context on both sides, shape (2, n less the context)."""
     x = limiter.limit(limiter.soft_clip(x * 10 ** (master.gain_db / 20)), master.ceiling_dbtp)
     return np.ascontiguousarray(x[:, limiter.CONTEXT : -limiter.CONTEXT], np.float32)
 

@@ -221,7 +221,8 @@ class Delay:
 
 @dataclass(frozen=True)
 class Master:
-    """`effects` come first. `width` scales the side signal (1 = as mixed); under `mono_below_hz` the side is cut."""
+    """`effects` stand between the EQ and the gain. `width` scales the side signal (1 = as mixed); under `mono_below_hz` the side
+    is cut."""
 
     eq: tuple[EqBand, ...] = ()
     low_cut_hz: float = 25.0

@@ -182,13 +182,20 @@ class _Movement:
                 total += m.amount * self.source(m.source)
         return total
 
-    def value(self, target: str) -> np.ndarray:
-        """A parameter with everything that moves it, within its range; those in semitones are left unclipped."""
+    def value(self, target: str) -> np.ndarray | float:
+        """A parameter with everything that moves it, within its range; those in semitones are left unclipped. One number where
+        nothing moves it."""
         spec = _BY_NAME[target]
+        if not any(m.target == target for m in self.patch.modulations):
+            return self.patch[target]
         if spec.moves == "octaves":
             return np.clip(self.patch[target] * 2.0 ** self.shift(target), spec.low, spec.high)
         moved = self.patch[target] + self.shift(target)
         return moved if spec.moves == "semitones" else np.clip(moved, spec.low, spec.high)
+
+    def curve(self, target: str) -> np.ndarray:
+        """`value` per sample."""
+        return np.ascontiguousarray(np.broadcast_to(self.value(target), self.n), np.float64)
 
     def is_used(self, target: str) -> bool:
         return self.patch[target] > 0 or any(m.target == target for m in self.patch.modulations)
@@ -278,12 +285,14 @@ def _unison(
     start = patch[f"{o}_phase"]
     starts = start + rng.random(count) if patch.choices[f"{o}_start"] == "free" else np.full(count, start)
     wave = patch.choices[f"{o}_wave"]
-    cents = moves.value(f"{o}_detune_cents")
+    detune = moves.value(f"{o}_detune_cents")
+    # At rest the cents themselves are scaled, which spares a power per sample.
+    cents, moving = (place * detune, None) if np.ndim(detune) == 0 else (place, np.asarray(detune))
     return osc.unison(
-        _frames(patch, number), increments, place, starts, side,
-        position=moves.value(f"{o}_position") if wave in tables.TABLES or wave == "own" else None,
-        width=moves.value(f"{o}_width") if wave == "pulse" else None,
-        phase_modulation=phase, detune=cents,
+        _frames(patch, number), increments, cents, starts, side,
+        position=moves.curve(f"{o}_position") if wave in tables.TABLES or wave == "own" else None,
+        width=moves.curve(f"{o}_width") if wave == "pulse" else None,
+        phase_modulation=phase, detune=moving,
     ) * np.sqrt(2)  # fmt: skip
 
 
@@ -311,8 +320,10 @@ def _filtered(patch: Patch, moves: _Movement, pitch: np.ndarray, number: int, x:
     kind = patch.choices[f"{f}_kind"]
     if kind == "off":
         return x
-    cutoff = moves.value(f"{f}_hz") * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
-    resonance, vowel = moves.value(f"{f}_resonance"), moves.value(f"{f}_vowel")
+    cutoff = moves.curve(f"{f}_hz")
+    if patch[f"{f}_track"] > 0:
+        cutoff = cutoff * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
+    resonance, vowel = moves.curve(f"{f}_resonance"), moves.curve(f"{f}_vowel")
     return np.stack([filters.filtered(kind, side, cutoff, resonance, rate, vowel) for side in x])
 
 

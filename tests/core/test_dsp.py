@@ -1,0 +1,132 @@
+"""Filters, shapers and changes of rate against what they are defined as."""
+
+import numpy as np
+import pytest
+
+from ersatz.core.dsp import filters, followers, rates, shapers
+
+RATE = 44_100
+
+
+def tone(hz, n=RATE, level=1.0):
+    return level * np.sin(2 * np.pi * hz * np.arange(n) / RATE)
+
+
+def level_db(x):
+    return 10 * np.log10(np.mean(np.square(x)) / 0.5)
+
+
+def analogue_db(kind, hz, cutoff, q=None):
+    """The prototype's response at the frequency that the bilinear transform puts it."""
+    s = 1j * np.tan(np.pi * np.asarray(hz) / RATE) / np.tan(np.pi * cutoff / RATE)
+    den = s * s + s / q + 1
+    top = {"low-pass 12": 1, "high-pass 12": s * s, "band-pass": s / q, "notch": s * s + 1}[kind]
+    return 20 * np.log10(np.abs(top / den) + 1e-7)
+
+
+@pytest.mark.parametrize("kind", ["low-pass 12", "high-pass 12", "band-pass", "notch"])
+@pytest.mark.parametrize("resonance", [0.094, 0.5])
+def test_a_second_order_filter_has_its_prototypes_response(kind, resonance):
+    hz = np.array([120.0, 400.0, 900.0, 1500.0, 4000.0, 12_000.0])
+    found = filters.response_db(kind, 1000.0, resonance, hz, RATE)
+    wanted = analogue_db(kind, hz, 1000.0, float(filters.q_of(resonance)))
+    np.testing.assert_allclose(np.maximum(found, -70), np.maximum(wanted, -70), atol=0.1)
+
+
+@pytest.mark.parametrize("kind,octave_down", [("low-pass 24", 2000.0), ("high-pass 24", 125.0)])
+def test_four_poles_fall_by_24_db_per_octave_and_are_3_db_down_at_the_cutoff(kind, octave_down):
+    hz = np.array([500.0, octave_down, octave_down * (2 if octave_down > 500 else 0.5)])
+    found = filters.response_db(kind, 500.0, 0.094, hz, RATE)
+    assert found[0] == pytest.approx(-3.01, abs=0.1)
+    assert found[1] - found[2] == pytest.approx(24, abs=1.5)
+
+
+def test_a_comb_peaks_at_multiples_of_its_cutoff_and_dips_between():
+    peaks = filters.response_db("comb", 441.0, 0.6, np.array([441.0, 882.0]), RATE)
+    dips = filters.response_db("comb", 441.0, 0.6, np.array([661.5, 1102.5]), RATE)
+    assert peaks == pytest.approx(0, abs=0.3)
+    assert dips.max() < -10
+
+
+def test_a_vowel_lets_its_formants_through():
+    hz = np.array([270.0, 1000.0, 2290.0])
+    i = filters.response_db("vowel", 1000.0, 0.5, hz, RATE, vowel=2.0)
+    assert i[0] > i[1] + 8
+    assert i[2] > i[1] + 3
+
+
+@pytest.mark.parametrize("kind", filters.KINDS[1:])
+def test_every_filter_stays_bounded_while_its_cutoff_jumps_at_every_sample(kind):
+    rng = np.random.default_rng(3)
+    n = 20_000
+    cutoff = np.exp(rng.uniform(np.log(25), np.log(18_000), n))
+    out = filters.filtered(kind, rng.uniform(-1, 1, n), cutoff, np.full(n, 0.7), RATE, rng.uniform(0, 4, n))
+    assert np.isfinite(out).all()
+    assert np.abs(out).max() < 60
+
+
+def test_all_passes_pass_everything():
+    impulse = np.zeros(1 << 14)
+    impulse[0] = 1.0
+    chain = filters.allpass_chain(impulse, np.full(len(impulse), 700.0), np.zeros(len(impulse)), 6, RATE)
+    np.testing.assert_allclose(np.abs(np.fft.rfft(chain)), 1.0, atol=1e-3)
+
+
+@pytest.mark.parametrize("factor", [2, 4])
+@pytest.mark.parametrize("hz", [50.0, 997.0, 15_000.0, 19_000.0])
+def test_up_and_down_again_is_the_same_within_a_tenth_of_a_db(factor, hz):
+    x = tone(hz)
+    back = rates.down(rates.up(x, factor), factor)
+    middle = slice(500, -500)
+    assert level_db(back[middle] - x[middle]) < -45
+
+
+def test_what_lies_above_half_the_rate_is_stopped():
+    fast = np.sin(2 * np.pi * 30_000 * np.arange(4 * RATE) / (4 * RATE))
+    assert level_db(rates.down(fast, 4)[500:-500]) < -80
+
+
+def test_other_factors_are_refused():
+    with pytest.raises(ValueError, match="doubled"):
+        rates.up(np.zeros(8), 3)
+
+
+@pytest.mark.parametrize("kind", shapers.KINDS)
+def test_on_slow_signals_a_shaper_is_its_curve(kind):
+    x = tone(20.0, level=2.5)
+    np.testing.assert_allclose(shapers.shape(x, kind)[1:], shapers.curve((x[1:] + x[:-1]) / 2, kind), atol=2e-3)
+
+
+@pytest.mark.parametrize("kind", shapers.KINDS)
+def test_small_signals_pass_a_curve_unchanged_upwards(kind):
+    assert float(shapers.curve(np.array([1e-3]), kind)[0]) == pytest.approx(1e-3, rel=2e-3)
+
+
+@pytest.mark.parametrize("kind", ["soft", "hard", "fold", "tube"])
+def test_saturation_folds_less_than_a_thousandth_back(kind):
+    """A tone whose harmonics all lie on multiples of 4410 Hz would fold onto them; 3150.7 Hz folds beside its own."""
+    hz, n = 3150.7, 1 << 15
+    x = shapers.saturate(tone(hz, n + 4000, 2.0), kind)[2000:-2000]
+    level = np.abs(np.fft.rfft(x * np.kaiser(n, 20)))
+    bins = np.fft.rfftfreq(n, 1 / RATE)
+    harmonic = np.abs(bins / hz - np.round(bins / hz)) * hz < 40
+    assert 20 * np.log10(level[~harmonic].max() / level.max()) < -60
+
+
+def test_a_split_without_phase_adds_up_and_is_6_db_down_at_its_frequency():
+    hz = 300.0
+    x = tone(hz)
+    low = followers.below(x, hz, RATE)
+    middle = slice(8000, -8000)
+    np.testing.assert_allclose(low[middle], 0.5 * x[middle], atol=2e-3)
+    far = int(followers.below_context_s(hz) * RATE)
+    impulse = np.zeros(4 * far)
+    impulse[2 * far] = 1.0
+    ringing = np.abs(followers.below(impulse, hz, RATE))
+    assert ringing[:far].max() < 1e-4 * ringing.max()
+
+
+def test_a_follower_falls_to_a_third_in_its_release_time():
+    level = np.concatenate([np.zeros(100), np.full(RATE, -60.0)])
+    out = followers.decoupled(level, 0.0, followers.coefficient(0.1, RATE))
+    assert out[100 + int(0.1 * RATE)] == pytest.approx(-60 * (1 - np.exp(-1)), abs=0.1)
