@@ -24,9 +24,9 @@ from scipy import fft
 
 from demo.references import write_references
 from ersatz.core.draft import draft_song, match_song
+from ersatz.core.edits import SetPartGain
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.edits import SetPartGain
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Survey
 

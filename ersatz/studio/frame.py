@@ -9,8 +9,8 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.urls import reverse
 
+from ersatz.core.edits import section_name
 from ersatz.core.pitch import midi_hz
-from ersatz.core.song.edits import section_name
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models import Job, Measurement, Reference, Remake, Revision
 
@@ -76,6 +76,7 @@ def _rail(
         Step("Shelf", shelf, page == "shelf", True),
         Step("Survey", survey_url, page == "survey", survey is not None),
         Step("Plan", of_remake("plan"), page == "plan", revision is not None),
+        Step("Parts", of_remake("parts"), page == "parts", revision is not None),
         Step("Gap", of_remake("gap"), page == "gap", measured is not None and revision is not None),
         Step("Handover", of_remake("handover"), page == "handover", False),
     ]

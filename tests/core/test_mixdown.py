@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from ersatz.core.edits import SwitchPart
 from ersatz.core.effects import eq, limiter, space
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
@@ -12,7 +13,6 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
 from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound
-from ersatz.core.song.edits import SwitchPart
 from ersatz.core.voices import VOICES, render_note
 from ersatz.core.voices.spec import Played
 

@@ -6,9 +6,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from ersatz.core.edits import EDITS, Rename, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.song.document import Song
-from ersatz.core.song.edits import EDITS, Rename, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
 
 
 def test_a_song_survives_json(song):

@@ -1,9 +1,12 @@
 """The synthesiser, its modulation and the shipped sounds, against what their tables say."""
 
+import json
+
 import numpy as np
 import pytest
 
 from ersatz.core.errors import UnusableAudio, UnusableDocument
+from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Modulation, Song, Sound
 from ersatz.core.voices import VOICES, complete, library, modulation, render_note, song_round_beats, tables
 from ersatz.core.voices import oscillators as osc
@@ -260,3 +263,12 @@ def test_songs_of_the_first_format_still_read():
     for part in song.parts:
         complete(part.sound)
     assert Song.from_json(song.to_json()) == song
+
+
+def test_a_song_that_was_stored_sounds_the_same_to_the_last_bit():
+    for entry in library.library().values():
+        stored = from_json(Sound, json.loads(json.dumps(to_json(entry.sound))))
+        assert to_json(stored) == to_json(entry.sound)
+        assert all(isinstance(v, float) for v in entry.sound.params.values())
+    named = Sound("hat", {"noise": 0.55})
+    np.testing.assert_array_equal(render_note(named, Played(0, 0)), render_note(Sound("hat"), Played(0, 0)))

@@ -10,8 +10,8 @@ import soundfile
 from django.urls import reverse
 from django.utils import timezone
 
+from ersatz.core.edits import SetPartGain
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.edits import SetPartGain
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement, Remake
 

@@ -10,10 +10,10 @@ from pathlib import Path
 
 import mido
 
+from ersatz.core.edits import section_name
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.song.document import Part, Song
-from ersatz.core.song.edits import section_name
 
 #: General MIDI level 1 percussion key map.
 PERCUSSION_KEYS = {

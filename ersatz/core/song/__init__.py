@@ -1,1 +1,1 @@
-"""The remake as a value: the song document and the edits that turn one song into the next."""
+"""The remake as a value: the song document."""

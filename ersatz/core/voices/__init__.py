@@ -48,7 +48,15 @@ def render_note(sound: Sound, note: Played) -> np.ndarray:
     """One note, float32, shape (2, n) with its tail. The same arguments give the same samples: noise is seeded by them."""
     spec = voice_of(sound)
     patch = spec.patch(sound)
-    content = f"{to_json(sound) | {'name': '', 'level_db': 0}}|{note.midi if spec.pitched else 0}|{note.variant}"
+    # Of the values that count, not of how they were written: a default that is named sounds like one that isn't.
+    values = (
+        spec.name,
+        sorted(patch.params.items()),
+        sorted(patch.choices.items()),
+        to_json(patch.modulations),
+        sorted(patch.shapes.items()),
+    )
+    content = f"{values}|{note.midi if spec.pitched else 0}|{note.variant}"
     seed = int.from_bytes(hashlib.blake2b(content.encode(), digest_size=8).digest(), "big")
     out = spec.render(patch, note, np.random.default_rng(seed)) * 10 ** (sound.level_db / 20)
     return np.asarray(out, np.float32)

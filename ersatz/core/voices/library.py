@@ -16,6 +16,7 @@ import numpy as np
 from scipy import signal
 
 from ersatz.core.loudness import k_weighting
+from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Modulation, Sound
 from ersatz.core.voices import render_note, voice_of
 from ersatz.core.voices.spec import Played
@@ -261,7 +262,9 @@ def unlevelled() -> Iterator[LibrarySound]:
     """The table as it is written, for measuring."""
     for role, rows in _TABLE.items():
         for name, kind, character, sound in rows:
-            yield LibrarySound(name, role, kind, tuple(character.split()), replace(sound, name=name))
+            # Through JSON, where whole numbers become what a stored song has: equal sounds are then equal to the last bit.
+            plain = from_json(Sound, to_json(replace(sound, name=name)))
+            yield LibrarySound(name, role, kind, tuple(character.split()), plain)
 
 
 @cache
@@ -281,9 +284,14 @@ def sound(name: str, **params: float) -> Sound:
     return replace(found, params={**found.params, **params}) if params else found
 
 
+def note_of(role: str) -> tuple[int, float]:
+    """MIDI note and seconds held that a role's sounds are measured and heard by."""
+    return TEST_NOTES.get(role, DRUM_NOTE)
+
+
 def sample_note(entry: LibrarySound) -> np.ndarray:
     """The note that a sound is measured and heard by, shape (2, n)."""
-    midi, held_s = TEST_NOTES.get(entry.role, DRUM_NOTE)
+    midi, held_s = note_of(entry.role)
     return render_note(entry.sound, Played(midi, int(held_s * RATE_HZ), 0.9, RATE_HZ, 124.0))
 
 

@@ -263,7 +263,7 @@ def _sine_tables() -> np.ndarray:
     return osc.mip_map(np.sin(2 * np.pi * np.arange(256) / 256))
 
 
-def _frames(patch: Patch, number: int) -> np.ndarray:
+def frames(patch: Patch, number: int) -> np.ndarray:
     wave = patch.choices[f"osc{number}_wave"]
     if wave in ("saw", "pulse"):
         return osc.saw_tables()
@@ -289,7 +289,7 @@ def _unison(
     # At rest the cents themselves are scaled, which spares a power per sample.
     cents, moving = (place * detune, None) if np.ndim(detune) == 0 else (place, np.asarray(detune))
     return osc.unison(
-        _frames(patch, number), increments, cents, starts, side,
+        frames(patch, number), increments, cents, starts, side,
         position=moves.curve(f"{o}_position") if wave in tables.TABLES or wave == "own" else None,
         width=moves.curve(f"{o}_width") if wave == "pulse" else None,
         phase_modulation=phase, detune=moving,
@@ -299,8 +299,8 @@ def _unison(
 def _second(patch: Patch, moves: _Movement, increments: dict[int, np.ndarray], rng: np.random.Generator) -> np.ndarray:
     if patch.choices["sync"] == "off":
         return _unison(patch, moves, 2, increments[2], rng, None)
-    frames = _frames(patch, 2)
-    mono = osc.synced(frames if frames.ndim == 2 else frames[0], increments[1], increments[2], patch["osc2_phase"])
+    waves = frames(patch, 2)
+    mono = osc.synced(waves if waves.ndim == 2 else waves[0], increments[1], increments[2], patch["osc2_phase"])
     return np.stack([mono, mono])
 
 

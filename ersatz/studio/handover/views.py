@@ -10,8 +10,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from ersatz.core.edits import section_name
 from ersatz.core.mixdown.schedule import sounding_notes
-from ersatz.core.song.edits import section_name
 from ersatz.core.survey.document import Survey
 from ersatz.studio.frame import frame, latest_measurement
 from ersatz.studio.handover.files import FORMATS, export_path

@@ -1,7 +1,8 @@
-"""References, remakes with their revisions, jobs."""
+"""References, remakes with their revisions, jobs, saved sounds."""
 
 from ersatz.studio.models.jobs import Job
 from ersatz.studio.models.references import Reference
 from ersatz.studio.models.remakes import Measurement, Remake, Revision, StaleRevision
+from ersatz.studio.models.sounds import SavedChain, SavedSound
 
-__all__ = ["Job", "Measurement", "Reference", "Remake", "Revision", "StaleRevision"]
+__all__ = ["Job", "Measurement", "Reference", "Remake", "Revision", "SavedChain", "SavedSound", "StaleRevision"]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from django.db import models, transaction
 from django.utils import timezone
 
+from ersatz.core.edits import Edit
 from ersatz.core.song.document import Song
-from ersatz.core.song.edits import Edit
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned

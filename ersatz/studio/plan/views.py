@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import json
-
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
-from ersatz.core.errors import ErsatzError
-from ersatz.core.song.edits import parse_edit, section_name
+from ersatz.core.edits import section_name
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
+from ersatz.studio.edit import answer_edit, answer_step, steps
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
-from ersatz.studio.models import Job, Remake, Revision, StaleRevision
+from ersatz.studio.models import Job, Remake, Revision
 
 
 @login_required
@@ -39,13 +37,8 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
 def state(remake: Remake, revision: Revision) -> dict:
     """The song as the Plan shows it, with what can be undone and redone."""
     song = revision.song
-    before = remake.revisions.filter(number__lte=revision.number).order_by("-number")[:30]
-    after = remake.revisions.filter(number=revision.number + 1).first()
     return {
-        "title": remake.title,
-        "revision": revision.number,
-        "sha": revision.sha,
-        "listen": f"/listen/remake/{remake.pk}/{revision.sha}/",
+        **steps(remake, revision),
         "bars": song.bars,
         "style": song.style.replace("-", " "),
         "sections": [
@@ -61,9 +54,6 @@ def state(remake: Remake, revision: Revision) -> dict:
             }
             for p in song.parts
         ],
-        "undo": revision.sentence if revision.number > 1 else None,
-        "redo": after.sentence if after else None,
-        "history": [[r.number, r.sentence] for r in before],
     }  # fmt: skip
 
 
@@ -81,43 +71,19 @@ def reference_plan(survey: Survey, target: Target | None) -> dict:
 @login_required
 @require_POST
 def edit(request: HttpRequest, pk: int) -> JsonResponse:
-    """Body: {"revision": number, "edit": {"kind": ...}}. 409 with the current state if the song has moved on meanwhile."""
-    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    try:
-        body = json.loads(request.body)
-        wanted = parse_edit(body["edit"])
-        revision = remake.apply(wanted, int(body["revision"]))
-    except StaleRevision as stale:
-        current = remake.__class__.objects.get(pk=remake.pk)
-        answer = {"error": str(stale)}
-        if current.revision is not None:
-            answer.update(state=state(current, current.revision))
-        return JsonResponse(answer, status=409)
-    except ErsatzError as error:
-        return JsonResponse({"error": str(error)}, status=400)
-    except (ValueError, KeyError, TypeError):
-        return JsonResponse({"error": "That edit can't be read."}, status=400)
-    return JsonResponse(state(remake, revision))
-
-
-def _step(request: HttpRequest, pk: int, by: int) -> JsonResponse:
-    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    revision = remake.step(by) or remake.revision
-    if revision is None:
-        return JsonResponse({"error": "There is no draft yet."}, status=400)
-    return JsonResponse(state(remake, revision))
+    return answer_edit(request, pk, state)
 
 
 @login_required
 @require_POST
 def undo(request: HttpRequest, pk: int) -> JsonResponse:
-    return _step(request, pk, -1)
+    return answer_step(request, pk, -1, state)
 
 
 @login_required
 @require_POST
 def redo(request: HttpRequest, pk: int) -> JsonResponse:
-    return _step(request, pk, +1)
+    return answer_step(request, pk, +1, state)
 
 
 @login_required

@@ -70,7 +70,7 @@ document.addEventListener("keydown", (event) => {
   // A focused control keeps Space for itself, but stopping and starting must work from anywhere else.
   if (event.key === " " && target.closest("button, a, summary, [role=button]")) return;
   const digit = Number(event.key);
-  if (digit >= 1 && digit <= 5) {
+  if (digit >= 1 && digit <= 6) {
     document.querySelectorAll(".rail li a")[digit - 1]?.click();
     return;
   }

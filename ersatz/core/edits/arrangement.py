@@ -1,12 +1,11 @@
-"""Edits: small values with `apply(song) -> song` and a sentence that names them. Invalid ones raise InvalidEdit."""
+"""Edits of what plays when and how loud."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Cell, Part, Song, SongSection
 
 MIN_GAIN_DB, MAX_GAIN_DB = -40.0, 18.0
@@ -22,7 +21,7 @@ class SwitchPart:
     on: bool
 
     def apply(self, song: Song) -> Song:
-        part, section = _part(song, self.part), _section(song, self.section)
+        part, section = part_of(song, self.part), section_of(song, self.section)
         cell = part.cell(section.id)
         if cell is None:
             if not part.patterns:
@@ -30,11 +29,11 @@ class SwitchPart:
             cells = (*part.cells, Cell(section.id, min(part.patterns), self.on))
         else:
             cells = tuple(replace(c, on=self.on) if c.section == section.id else c for c in part.cells)
-        return _with_part(song, replace(part, cells=cells))
+        return with_part(song, replace(part, cells=cells))
 
     def sentence(self, song: Song) -> str:
         where = section_name(song, self.section)
-        return f"{_part(song, self.part).name} {'on' if self.on else 'off'} in {where}"
+        return f"{part_of(song, self.part).name} {'on' if self.on else 'off'} in {where}"
 
 
 @dataclass(frozen=True)
@@ -48,10 +47,10 @@ class SetPartGain:
     def apply(self, song: Song) -> Song:
         if not MIN_GAIN_DB <= self.gain_db <= MAX_GAIN_DB:
             raise InvalidEdit(f"A part's level lies between {MIN_GAIN_DB:.0f} and {MAX_GAIN_DB:+.0f} dB.")
-        return _with_part(song, replace(_part(song, self.part), gain_db=round(self.gain_db, 2)))
+        return with_part(song, replace(part_of(song, self.part), gain_db=round(self.gain_db, 2)))
 
     def sentence(self, song: Song) -> str:
-        return f"{_part(song, self.part).name} at {self.gain_db:+.1f} dB".replace("-", "−")
+        return f"{part_of(song, self.part).name} at {self.gain_db:+.1f} dB".replace("-", "−")
 
 
 @dataclass(frozen=True)
@@ -65,10 +64,10 @@ class SetPartDuck:
     def apply(self, song: Song) -> Song:
         if not 0 <= self.duck_db <= 40:
             raise InvalidEdit("Ducking lies between 0 and 40 dB.")
-        return _with_part(song, replace(_part(song, self.part), duck_db=round(self.duck_db, 2)))
+        return with_part(song, replace(part_of(song, self.part), duck_db=round(self.duck_db, 2)))
 
     def sentence(self, song: Song) -> str:
-        return f"{_part(song, self.part).name} ducked by {self.duck_db:.1f} dB"
+        return f"{part_of(song, self.part).name} ducked by {self.duck_db:.1f} dB"
 
 
 @dataclass(frozen=True)
@@ -86,42 +85,26 @@ class Rename:
         return f"Renamed to “{self.title.strip()}”"
 
 
-Edit = SwitchPart | SetPartGain | SetPartDuck | Rename
-EDITS: dict[str, type[Edit]] = {e.kind: e for e in (SwitchPart, SetPartGain, SetPartDuck, Rename)}
-
-
-def parse_edit(data: Any) -> Edit:
-    """An edit from `{"kind": ..., fields}`. Raises InvalidEdit for an unknown kind, UnusableDocument for bad fields."""
-    kind = data.get("kind") if isinstance(data, dict) else None
-    if kind not in EDITS:
-        raise InvalidEdit(f"There is no edit “{kind}”.")
-    return from_json(EDITS[kind], data)
-
-
-def edit_json(edit: Edit) -> dict[str, Any]:
-    return {"kind": edit.kind, **to_json(edit)}
-
-
 def section_name(song: Song, section_id: str) -> str:
     """ "drop 2" where a label occurs more than once, else "intro"."""
-    section = _section(song, section_id)
+    section = section_of(song, section_id)
     same = [s.id for s in song.sections if s.label == section.label]
     return section.label if len(same) == 1 else f"{section.label} {same.index(section_id) + 1}"
 
 
-def _part(song: Song, part_id: str) -> Part:
+def part_of(song: Song, part_id: str) -> Part:
     part = song.part(part_id)
     if part is None:
         raise InvalidEdit(f"There is no part “{part_id}” in this song.")
     return part
 
 
-def _section(song: Song, section_id: str) -> SongSection:
+def section_of(song: Song, section_id: str) -> SongSection:
     for section in song.sections:
         if section.id == section_id:
             return section
     raise InvalidEdit(f"There is no section “{section_id}” in this song.")
 
 
-def _with_part(song: Song, part: Part) -> Song:
+def with_part(song: Song, part: Part) -> Song:
     return replace(song, parts=tuple(part if p.id == part.id else p for p in song.parts))

@@ -1,0 +1,187 @@
+"""Edits of a part's sound and its effects."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from ersatz.core.edits.arrangement import part_of, with_part
+from ersatz.core.effects.chain import spec_of
+from ersatz.core.errors import InvalidEdit, UnusableDocument
+from ersatz.core.params import Choice, Param
+from ersatz.core.song.document import Effect, Modulation, Part, Song, Sound
+from ersatz.core.voices import complete, voice_of
+
+MOST_EFFECTS = 12
+MOST_MODULATIONS = 24
+MOST_POINTS = 64
+#: What a drawn curve may be called.
+SHAPES = ("lfo1", "lfo2")
+
+
+def _checked(song: Song, part: Part, sound: Sound) -> Song:
+    try:
+        complete(sound)
+    except UnusableDocument as error:
+        raise InvalidEdit(str(error)) from error
+    return with_part(song, replace(part, sound=sound))
+
+
+def figure(value: float, unit: str) -> str:
+    """As a sentence says it: three significant digits, a true minus."""
+    text = f"{value:.0f}" if abs(value) >= 100 else f"{value:.3g}"
+    return f"{text} {unit}".strip().replace("-", "−")
+
+
+@dataclass(frozen=True)
+class SetSoundValue:
+    """A parameter of the part's voice."""
+
+    kind: ClassVar[str] = "set_sound_value"
+    part: str
+    name: str
+    value: float
+
+    def _param(self, song: Song) -> Param:
+        params = voice_of(part_of(song, self.part).sound).params
+        found = next((p for p in params if p.name == self.name), None)
+        if found is None:
+            raise InvalidEdit(f"This sound has no “{self.name}”.")
+        return found
+
+    def apply(self, song: Song) -> Song:
+        part, param = part_of(song, self.part), self._param(song)
+        if not param.low <= self.value <= param.high:
+            raise InvalidEdit(f"{param.title} lies between {figure(param.low, '')} and {figure(param.high, param.unit)}.")
+        value = round(self.value / param.step) * param.step if param.step else round(self.value, 5)
+        return _checked(song, part, replace(part.sound, params={**part.sound.params, self.name: value}))
+
+    def sentence(self, song: Song) -> str:
+        param = self._param(song)
+        return f"{part_of(song, self.part).name}: {param.title} {figure(self.value, param.unit)}"
+
+
+@dataclass(frozen=True)
+class SetSoundChoice:
+    """An option of the part's voice."""
+
+    kind: ClassVar[str] = "set_sound_choice"
+    part: str
+    name: str
+    option: str
+
+    def _choice(self, song: Song) -> Choice:
+        found = next((c for c in voice_of(part_of(song, self.part).sound).choices if c.name == self.name), None)
+        if found is None:
+            raise InvalidEdit(f"This sound has no “{self.name}”.")
+        return found
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        self._choice(song)
+        return _checked(song, part, replace(part.sound, choices={**part.sound.choices, self.name: self.option}))
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name}: {self._choice(song).title} {self.option}"
+
+
+@dataclass(frozen=True)
+class SetModulations:
+    """The list of what moves what."""
+
+    kind: ClassVar[str] = "set_modulations"
+    part: str
+    modulations: tuple[Modulation, ...]
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        if len(self.modulations) > MOST_MODULATIONS:
+            raise InvalidEdit(f"A sound has at most {MOST_MODULATIONS} modulations.")
+        return _checked(song, part, replace(part.sound, modulations=self.modulations))
+
+    def sentence(self, song: Song) -> str:
+        part = part_of(song, self.part)
+        old = part.sound.modulations
+        if len(self.modulations) < len(old):
+            return f"{part.name}: a modulation less"
+        changed = [m for m in self.modulations if m not in old]
+        if not changed:
+            return f"{part.name}: modulations"
+        titles = {p.name: p.title for p in voice_of(part.sound).params}
+        return f"{part.name}: {changed[0].source} moves {titles.get(changed[0].target, changed[0].target)}"
+
+
+@dataclass(frozen=True)
+class SetShape:
+    """A drawn LFO cycle, -1..1."""
+
+    kind: ClassVar[str] = "set_shape"
+    part: str
+    name: str
+    points: tuple[float, ...]
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        if self.name not in SHAPES or not 2 <= len(self.points) <= MOST_POINTS or max(map(abs, self.points)) > 1:
+            raise InvalidEdit(f"A drawn curve has 2 to {MOST_POINTS} points between −1 and 1.")
+        return _checked(song, part, replace(part.sound, shapes={**part.sound.shapes, self.name: self.points}))
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name}: {self.name.replace('lfo', 'LFO ')} drawn"
+
+
+@dataclass(frozen=True)
+class TakeSound:
+    """Another sound for the part."""
+
+    kind: ClassVar[str] = "take_sound"
+    part: str
+    sound: Sound
+
+    def apply(self, song: Song) -> Song:
+        return _checked(song, part_of(song, self.part), self.sound)
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name} plays {self.sound.name or 'another sound'}"
+
+
+@dataclass(frozen=True)
+class SetEffects:
+    """The part's effects, in order."""
+
+    kind: ClassVar[str] = "set_effects"
+    part: str
+    effects: tuple[Effect, ...]
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        if len(self.effects) > MOST_EFFECTS:
+            raise InvalidEdit(f"A part has at most {MOST_EFFECTS} effects.")
+        for effect in self.effects:
+            try:
+                spec_of(effect).settings(effect)
+            except UnusableDocument as error:
+                raise InvalidEdit(str(error)) from error
+            if not 0 <= effect.blend <= 1:
+                raise InvalidEdit("A blend lies between 0 and 1.")
+            if min(effect.above_hz, effect.below_hz) < 0 or max(effect.above_hz, effect.below_hz) > 20_000:
+                raise InvalidEdit("An effect’s range lies between 0 and 20 kHz.")
+            if effect.key == part.id or (effect.key and song.part(effect.key) is None):
+                raise InvalidEdit("An effect is keyed by another part of the song.")
+        # Automation counts effects by their place: it goes with a chain that is rearranged only if the kinds stay in place.
+        same = [e.kind for e in self.effects] == [e.kind for e in part.effects]
+        kept = part.automation if same else tuple(a for a in part.automation if not a.target.startswith("effects."))
+        return with_part(song, replace(part, effects=self.effects, automation=kept))
+
+    def sentence(self, song: Song) -> str:
+        part = part_of(song, self.part)
+        old, new = [e.kind for e in part.effects], [e.kind for e in self.effects]
+        title = {e.kind: spec_of(e).title for e in (*part.effects, *self.effects)}
+        if len(new) > len(old):
+            return f"{part.name}: {title[next((k for k in new if new.count(k) > old.count(k)), new[-1])]} added"
+        if len(new) < len(old):
+            return f"{part.name}: {title[next((k for k in old if old.count(k) > new.count(k)), old[-1])]} taken out"
+        if old != new:
+            return f"{part.name}: effects in another order"
+        changed = next((b for a, b in zip(part.effects, self.effects) if a != b), None)
+        return f"{part.name}: {title[changed.kind]} changed" if changed else f"{part.name}: effects"

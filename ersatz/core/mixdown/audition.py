@@ -1,0 +1,50 @@
+"""One note of a part, through its effects, at one loudness for all: what a key press or a click on a sound plays."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ersatz.core.effects.chain import reach_s, run_chain
+from ersatz.core.effects.spec import Where
+from ersatz.core.song.document import Effect, Part, Sound
+from ersatz.core.voices import library, render_note, voice_of
+from ersatz.core.voices.spec import Played
+
+RATE_HZ = 44_100
+#: Every note is brought here, so that no sound wins by being louder.
+HEARD_LUFS = -18.0
+CEILING = 10 ** (-1 / 20)
+#: Effects ring on this long at the most.
+MOST_TAIL_S = 4.0
+
+
+def audition(
+    sound: Sound, effects: tuple[Effect, ...] = (), midi: int = 60, held_s: float = 0.5, velocity: float = 0.9, bpm: float = 124.0
+) -> np.ndarray:
+    """The note with its tail, float32, shape (2, n), at HEARD_LUFS unless its peaks forbid it."""
+    note = _through(sound, effects, midi, held_s, velocity, bpm)
+    gain = 10 ** ((HEARD_LUFS - library.loudness_lufs(note)) / 20)
+    return np.asarray(note * min(gain, CEILING / max(float(np.abs(note).max()), 1e-9)), np.float32)
+
+
+def bypass_db(part: Part, place: int, midi: int, bpm: float) -> float:
+    """By how much an effect of the part's chain changes the loudness of a note, dB: what it is bypassed at."""
+    on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.effects))
+    off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.effects))
+    loud, plain = (library.loudness_lufs(_through(part.sound, e, midi, 0.5, 0.9, bpm)) for e in (on, off))
+    return round(loud - plain, 2)
+
+
+def _through(sound: Sound, effects: tuple[Effect, ...], midi: int, held_s: float, velocity: float, bpm: float) -> np.ndarray:
+    voice = voice_of(sound)
+    held = int(held_s * RATE_HZ) if voice.pitched or voice.held else 0
+    note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm)).astype(np.float64)
+    if not effects:
+        return note
+    before, after = reach_s(effects, bpm)
+    tail = int(min(before, MOST_TAIL_S) * RATE_HZ)
+    x = np.pad(note, ((0, 0), (0, tail + int((after + 0.01) * RATE_HZ))))
+    none = (np.zeros_like(x), np.zeros(0, np.int64))
+    return run_chain(x, effects, Where(RATE_HZ, bpm), keyed=lambda part: none)[:, : note.shape[1] + tail]

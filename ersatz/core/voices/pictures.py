@@ -1,0 +1,92 @@
+"""A sound as curves: one cycle of each wave, filter responses, envelopes, LFO cycles, and the note itself. For drawing; plain
+lists."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from ersatz.core.dsp import filters
+from ersatz.core.song.document import Sound
+from ersatz.core.voices import complete, modulation, synth
+from ersatz.core.voices import oscillators as osc
+from ersatz.core.voices.spec import Patch
+
+RATE_HZ = 44_100
+CYCLE_POINTS = 96
+CURVE_POINTS = 96
+#: Frequencies that responses are drawn at.
+AXIS_HZ = np.geomspace(20, 20_000, 120)
+#: How long a key is pressed in the picture of an envelope, beyond its attack and decay, as a share of the whole.
+HELD_SHARE = 0.25
+
+
+def _rounded(values: np.ndarray, digits: int = 4) -> list[float]:
+    return [float(v) for v in np.round(values, digits)]
+
+
+def cycle(patch: Patch, number: int) -> list[float]:
+    """One cycle of an oscillator at 110 Hz, CYCLE_POINTS long."""
+    wave, o = patch.choices[f"osc{number}_wave"], f"osc{number}"
+    n = CYCLE_POINTS
+    increments = np.full(n, 1 / n)
+    # The bandwidth of a low note: what the cycle looks like, not what this few points could carry.
+    band = np.full(n, 110 / RATE_HZ)
+    position = np.full(n, patch[f"{o}_position"]) if wave in synth.tables.TABLES or wave == "own" else None
+    width = np.full(n, patch[f"{o}_width"]) if wave == "pulse" else None
+    one = np.zeros(1)
+    out = osc.unison(synth.frames(patch, number), increments, one, one + patch[f"{o}_phase"], one, position, width, bandwidth=band)
+    return _rounded(out[0] * np.sqrt(2))
+
+
+def envelope_curve(patch: Patch, number: int) -> dict[str, Any]:
+    """Level 0..1 over time, and where its stages end, in seconds."""
+    e = synth.envelope_of(patch, number)
+    pressed = e.attack_s + e.hold_s + e.decay_s
+    held = pressed * (1 + HELD_SHARE)
+    total = held + e.release_s
+    rate = 2000 / total
+    values = modulation.envelope(e, int(held * rate), 2001, rate)
+    at = np.linspace(0, 2000, CURVE_POINTS).astype(int)
+    stages = {"attack": e.attack_s, "decay": pressed, "held": held, "end": total, "sustain": e.sustain}
+    return {"seconds": total, "values": _rounded(values[at]), "stages": stages}
+
+
+def lfo_curve(patch: Patch, number: int) -> list[float]:
+    """One cycle, -1..1; of a random one four values."""
+    shape = patch.choices[f"lfo{number}_shape"]
+    cycles = 4 if shape == "random" else 1
+    phases = np.linspace(0, cycles, CURVE_POINTS, endpoint=False)
+    return _rounded(modulation.lfo(shape, phases, 1.0, np.array(patch.shapes.get(f"lfo{number}", ())), 1))
+
+
+def response(patch: Patch, number: int) -> list[float] | None:
+    """dB at AXIS_HZ, None for a filter that is off."""
+    f = f"filter{number}"
+    kind = patch.choices[f"{f}_kind"]
+    if kind == "off":
+        return None
+    found = filters.response_db(kind, patch[f"{f}_hz"], patch[f"{f}_resonance"], AXIS_HZ, RATE_HZ, patch[f"{f}_vowel"])
+    return _rounded(np.maximum(found, -60), 2)
+
+
+def outline(samples: np.ndarray, columns: int = 160) -> list[list[float]]:
+    """Lowest and highest sample per column of (2, n)."""
+    mono = samples.mean(axis=0)
+    edges = np.linspace(0, len(mono), columns + 1).astype(int)
+    return [[round(float(mono[a:b].min()), 4), round(float(mono[a:b].max()), 4)] for a, b in pairwise(edges) if b > a]
+
+
+def pictures_of(sound: Sound) -> dict[str, Any]:
+    """Everything that can be drawn of a sound: of a drum voice nothing but its note, which the page asks for by itself."""
+    if sound.voice != synth.SPEC.name:
+        return {}
+    patch = complete(sound)
+    return {
+        "cycles": {f"osc{k}": cycle(patch, k) for k in (1, 2)},
+        "responses": {f"filter{k}": response(patch, k) for k in (1, 2)},
+        "envelopes": {f"env{k}": envelope_curve(patch, k) for k in (1, 2, 3)},
+        "lfos": {f"lfo{k}": lfo_curve(patch, k) for k in (1, 2)},
+    }

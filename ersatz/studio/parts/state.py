@@ -1,0 +1,102 @@
+"""A part's sound as the page shows it: tables with values, curves, effects."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ersatz.core.effects import EFFECTS
+from ersatz.core.effects.chain import spec_of
+from ersatz.core.effects.pictures import picture_of
+from ersatz.core.params import Choice, Param
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Effect, Part, Song, Sound
+from ersatz.core.voices import complete, library, voice_of
+from ersatz.core.voices.pictures import pictures_of
+from ersatz.studio.edit import steps
+from ersatz.studio.models import Remake, Revision, SavedChain, SavedSound
+
+#: Blocks of the signal path: beginnings of the parameters' names, and what a block is called.
+BLOCKS = (
+    ("osc1_", "Oscillator 1"), ("osc2_", "Oscillator 2"), ("filter1_", "Filter 1"), ("filter2_", "Filter 2"), ("env1_",
+    "Envelope 1: level"),
+    ("env2_", "Envelope 2"), ("env3_", "Envelope 3"), ("lfo1_", "LFO 1"), ("lfo2_", "LFO 2"),
+)  # fmt: skip
+MIX = ("fm", "ring", "sync", "sub_level", "sub_octave", "sub_wave", "noise_level", "noise_colour", "drive")
+#: Notes that a part is first heard at, by role.
+MIDDLE = {"bass": 36, "lead": 69}
+
+
+def block_of(name: str) -> str:
+    return next((title for start, title in BLOCKS if name.startswith(start)), "Mix and drive" if name in MIX else "Notes and level")
+
+
+def field(param: Param, value: float) -> dict[str, Any]:
+    return {"name": param.name, "unit": param.unit, "low": param.low, "high": param.high, "value": value, "title": param.title,
+            "scale": param.scale, "step": param.step, "moves": param.moves}  # fmt: skip
+
+
+def option(choice: Choice, value: str) -> dict[str, Any]:
+    return {"name": choice.name, "options": choice.options, "value": value, "title": choice.title}
+
+
+def sound_state(sound: Sound) -> dict[str, Any]:
+    spec, patch = voice_of(sound), complete(sound)
+    blocks: dict[str, dict[str, list]] = {}
+    for c in spec.choices:
+        blocks.setdefault(block_of(c.name), {"choices": [], "params": []})["choices"].append(option(c, patch.choices[c.name]))
+    for p in spec.params:
+        title = block_of(p.name) if spec.choices else spec.title
+        blocks.setdefault(title, {"choices": [], "params": []})["params"].append(field(p, patch[p.name]))
+    return {
+        "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks, "sources":
+        spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],
+        "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound),
+    }  # fmt: skip
+
+
+def effect_state(effect: Effect) -> dict[str, Any]:
+    spec = spec_of(effect)
+    return {
+        **to_json(effect), "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
+        "fields": [field(p, p.value(effect.params)) for p in spec.params],
+        "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
+    }  # fmt: skip
+
+
+def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]:
+    song = revision.song
+    return {
+        **steps(remake, revision),
+        "bars": song.bars,
+        "part": {"id": part.id, "name": part.name, "role": part.role, "middle": MIDDLE.get(part.role, 60)},
+        "note": f"/listen/note/{remake.pk}/{revision.sha}/{part.id}/",
+        "parts": [[p.id, p.name, p.sound.name or voice_of(p.sound).title] for p in song.parts],
+        "key": [song.tonic, song.mode],
+        "pattern": _pattern(song, part),
+        "sound": sound_state(part.sound),
+        "effects": [effect_state(e) for e in part.effects],
+    }
+
+
+def _pattern(song: Song, part: Part) -> dict[str, Any] | None:
+    """The pattern that a taken-down line goes to: the first, with the sections that play it."""
+    if not part.patterns:
+        return None
+    name = min(part.patterns)
+    cells = {c.section: c.pattern for c in part.cells if c.on}
+    starts = [[bar, s.bars] for bar, s in song.placed() if cells.get(s.id) == name]
+    return {"name": name, "bars": part.patterns[name].bars, "sections": starts}
+
+
+def browser_state(user: Any, role: str) -> dict[str, Any]:
+    """Sounds to choose from, shipped and saved, and saved chains."""
+    shipped = [
+        {"name": e.name, "role": e.role, "kind": e.kind, "character": " ".join(e.character), "brightness": e.brightness,
+         "sound": to_json(e.sound), "listen": f"/listen/sound/{e.name}.flac"} for e in library.library().values()
+    ]  # fmt: skip
+    own = [
+        {"id": s.pk, "name": s.name, "role": s.role, "kind": "own", "character": "", "brightness": "", "sound": to_json(s.sound),
+         "listen": f"/listen/saved/{s.pk}.flac"} for s in SavedSound.objects.of(user)
+    ]  # fmt: skip
+    chains = [{"id": c.pk, "name": c.name, "effects": to_json(c.effects)} for c in SavedChain.objects.of(user)]
+    return {"sounds": own + shipped, "chains": chains, "role": role, "kinds": [[s.name, s.title] for s in EFFECTS.values()]}

@@ -1,0 +1,18 @@
+from django.urls import path
+
+from ersatz.studio.parts import views
+
+urlpatterns = [
+    path("remakes/<int:pk>/parts/", views.first_part, name="parts"),
+    path("remakes/<int:pk>/parts/<slug:part>/", views.part, name="part"),
+    path("remakes/<int:pk>/parts/<slug:part>/edit/", views.edit, name="part-edit"),
+    path("remakes/<int:pk>/parts/<slug:part>/undo/", views.undo, name="part-undo"),
+    path("remakes/<int:pk>/parts/<slug:part>/redo/", views.redo, name="part-redo"),
+    path("remakes/<int:pk>/parts/<slug:part>/preview/", views.preview, name="part-preview"),
+    path("remakes/<int:pk>/parts/<slug:part>/level/<int:place>/", views.bypass_level, name="part-bypass-level"),
+    path("remakes/<int:pk>/parts/<slug:part>/save/", views.save, name="part-save"),
+    path("sounds/forget/<slug:what>/<int:pk>/", views.forget, name="sound-forget"),
+    path("listen/note/<int:pk>/<slug:sha>/<slug:part>/<int:midi>.flac", views.note, name="listen-note"),
+    path("listen/sound/<str:name>.flac", views.shipped, name="listen-sound"),
+    path("listen/saved/<int:pk>.flac", views.saved, name="listen-saved"),
+]

@@ -1,0 +1,180 @@
+"""Which sound plays a part? Its voice as a signal path, its effects in order, notes to try it by."""
+
+from __future__ import annotations
+
+import io
+import json
+
+import numpy as np
+import soundfile
+from django.contrib.auth.decorators import login_required
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from ersatz.core.edits import parse_edit
+from ersatz.core.errors import ErsatzError
+from ersatz.core.mixdown.audition import audition, bypass_db
+from ersatz.core.mixdown.render import RATE_HZ
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Part, Song
+from ersatz.core.voices import library
+from ersatz.studio.edit import State, answer_edit, answer_step
+from ersatz.studio.frame import frame
+from ersatz.studio.models import Remake, Revision, SavedChain, SavedSound
+from ersatz.studio.parts.forms import SaveForm
+from ersatz.studio.parts.state import MIDDLE, browser_state, effect_state, part_state, sound_state
+
+FOREVER = "private, max-age=31536000, immutable"
+
+
+def _part_of(song: Song, part_id: str) -> Part:
+    part = song.part(part_id)
+    if part is None:
+        raise Http404
+    return part
+
+
+def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    if remake.revision is None:
+        raise Http404
+    return remake, remake.revision
+
+
+def _state(part_id: str) -> State:
+    return lambda remake, revision: part_state(remake, revision, _part_of(revision.song, part_id))
+
+
+@login_required
+@require_GET
+def first_part(request: HttpRequest, pk: int) -> HttpResponse:
+    """The lead, or else the first part; without a draft the Plan says what is missing."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.revision
+    if revision is None or not revision.song.parts:
+        return redirect("plan", pk=pk)
+    parts = revision.song.parts
+    return redirect("part", pk=pk, part=next((p.id for p in parts if p.role == "lead"), parts[0].id))
+
+
+@login_required
+@require_GET
+def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
+    remake, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    context = {**frame("parts", remake=remake), "part": opened}
+    context["drawing"] = {**part_state(remake, revision, opened), "browser": browser_state(request.user, opened.role)}
+    return render(request, "studio/part.html", context)
+
+
+@login_required
+@require_POST
+def edit(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    return answer_edit(request, pk, _state(part))
+
+
+@login_required
+@require_POST
+def undo(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    return answer_step(request, pk, -1, _state(part))
+
+
+@login_required
+@require_POST
+def redo(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    return answer_step(request, pk, +1, _state(part))
+
+
+@login_required
+@require_POST
+def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    """What an edit would draw, without making it: for curves that are being dragged. Body: {"edit": ...}."""
+    _, revision = _current(request, pk)
+    try:
+        edited = _part_of(parse_edit(json.loads(request.body)["edit"]).apply(revision.song), part)
+    except (ErsatzError, ValueError, KeyError, TypeError) as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    return JsonResponse({"sound": sound_state(edited.sound), "effects": [effect_state(e) for e in edited.effects]})
+
+
+@login_required
+@require_GET
+def bypass_level(request: HttpRequest, pk: int, part: str, place: int) -> JsonResponse:
+    """By how much the effect at a place changes the part's loudness, dB."""
+    _, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    if place >= len(opened.effects):
+        raise Http404
+    return JsonResponse({"db": bypass_db(opened, place, MIDDLE.get(opened.role, 60), revision.song.bpm)})
+
+
+@login_required
+@require_POST
+def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    """Keeps the part's sound or chain under a name; a name that is there already is replaced."""
+    _, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    form = SaveForm(request.POST)
+    if not form.is_valid():
+        return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+    name = form.cleaned_data["name"]
+    if form.cleaned_data["what"] == "sound":
+        kept = {"role": opened.role, "sound_json": {**to_json(opened.sound), "name": name}}
+        SavedSound.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults=kept)
+    elif not opened.effects:
+        return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
+    else:
+        # A chain goes to other remakes, where the parts that keyed it may not be.
+        effects = [{**to_json(e), "key": ""} for e in opened.effects]
+        SavedChain.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults={"effects_json": effects})
+    return JsonResponse(browser_state(request.user, opened.role))
+
+
+@login_required
+@require_POST
+def forget(request: HttpRequest, what: str, pk: int) -> JsonResponse:
+    model = {"sound": SavedSound, "chain": SavedChain}.get(what)
+    if model is None:
+        raise Http404
+    get_object_or_404(model.objects.of(request.user), pk=pk).delete_softly()
+    return JsonResponse(browser_state(request.user, request.POST.get("role", "")))
+
+
+@login_required
+@require_GET
+def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpResponse:
+    """One note of a part as it was in a revision, through its effects, at the loudness of all notes."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.revisions.filter(sha=sha).first()
+    if revision is None or midi > 127:
+        raise Http404
+    opened = _part_of(revision.song, part)
+    return _flac(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm), FOREVER)
+
+
+@login_required
+@require_GET
+def shipped(request: HttpRequest, name: str) -> HttpResponse:
+    entry = library.library().get(name)
+    if entry is None:
+        raise Http404
+    midi, held_s = library.note_of(entry.role)
+    # The shipped sounds may change with the next version.
+    return _flac(audition(entry.sound, (), midi, held_s), "private, max-age=3600")
+
+
+@login_required
+@require_GET
+def saved(request: HttpRequest, pk: int) -> HttpResponse:
+    own = get_object_or_404(SavedSound.objects.of(request.user), pk=pk)
+    midi, held_s = library.note_of(own.role)
+    return _flac(audition(own.sound, (), midi, held_s), "private, no-cache")
+
+
+def _flac(samples: np.ndarray, caching: str) -> HttpResponse:
+    buffer = io.BytesIO()
+    soundfile.write(buffer, samples.T, RATE_HZ, format="FLAC", subtype="PCM_16", compression_level=0.2)
+    response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
+    response["Cache-Control"] = caching
+    return response

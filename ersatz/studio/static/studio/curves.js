@@ -1,0 +1,274 @@
+// Curves of sounds and effects, and handles on them: points that are dragged, or moved with the arrow keys.
+
+import { el, frequencyAxis, fresh, ownCurve, text } from "./draw.js";
+
+const LOW = 20, HIGH = 20000, BARS = 16;
+const clamp = (value, low, high) => Math.min(high, Math.max(low, value));
+const spread = (values, left, right, y) => values.map((v, i) => [left + (i / (values.length - 1)) * (right - left), y(v)]);
+
+/** A point to take hold of. `move(x, y)` in pixels while it is dragged or stepped, `done()` when it is let go. */
+function handle(svg, x, y, name, move, done) {
+  const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": 0 });
+  const go = (px, py) => {
+    node.setAttribute("cx", px);
+    node.setAttribute("cy", py);
+    node.setAttribute("aria-valuetext", move(px, py) ?? "");
+  };
+  const place = (event) => {
+    const box = svg.getBoundingClientRect();
+    const view = svg.viewBox.baseVal;
+    return [((event.clientX - box.left) / box.width) * view.width, ((event.clientY - box.top) / box.height) * view.height];
+  };
+  node.addEventListener("pointerdown", (event) => {
+    event.preventDefault();
+    node.setPointerCapture(event.pointerId);
+    const dragged = (e) => go(...place(e));
+    node.addEventListener("pointermove", dragged);
+    node.addEventListener("pointerup", () => { node.removeEventListener("pointermove", dragged); done(); }, { once: true });
+  });
+  node.addEventListener("keydown", (event) => {
+    const by = { ArrowLeft: [-4, 0], ArrowRight: [4, 0], ArrowUp: [0, -4], ArrowDown: [0, 4] }[event.key];
+    if (!by) return;
+    event.preventDefault();
+    go(Number(node.getAttribute("cx")) + by[0], Number(node.getAttribute("cy")) + by[1]);
+    done();
+  });
+  svg.append(node);
+  return node;
+}
+
+const byName = (fields) => Object.fromEntries(fields.map((f) => [f.name, f]));
+
+/** Frame of a picture: size, and a left margin that holds the figures of its axis. */
+function ground(svg, margin) {
+  const { width, height } = fresh(svg);
+  const small = width < 200;
+  const m = small ? { l: 2, r: 2, t: 3, b: 3 } : margin;
+  return { small, left: m.l, right: width - m.r, top: m.t, bottom: height - m.b };
+}
+
+function response(svg, values, low, high) {
+  const g = ground(svg, { l: 34, r: 8, t: 8, b: 18 });
+  const y = (db) => g.top + ((high - clamp(db, low, high)) / (high - low)) * (g.bottom - g.top);
+  const axis = frequencyAxis(g.left, g.right, LOW, HIGH, g.top, g.bottom);
+  if (!g.small) {
+    svg.append(...axis.grid);
+    for (let db = Math.ceil(low / 12) * 12; db <= high; db += 12) svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(db), y2: y(db) }), text(g.left - 4, y(db) + 4, db > 0 ? `+${db}` : String(db).replace("-", "−"), { class: "s", "text-anchor": "end" }));
+  } else svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(0), y2: y(0) }));
+  svg.append(ownCurve(spread(values, g.left, g.right, y)));
+  return { ...g, x: axis.x, y, hz: (x) => clamp(LOW * (HIGH / LOW) ** ((x - g.left) / (g.right - g.left)), LOW, HIGH), db: (py) => clamp(high - ((py - g.top) / (g.bottom - g.top)) * (high - low), low, high) };
+}
+
+/** Drawn curve as columns: paint with the pointer, or step each with the arrow keys. Values run from `low` to `high`. */
+function columns(svg, values, low, high, changed, done) {
+  const g = ground(svg, { l: 8, r: 8, t: 8, b: 8 });
+  const n = values.length, width = (g.right - g.left) / n;
+  const y = (v) => g.top + ((high - v) / (high - low)) * (g.bottom - g.top);
+  const rects = values.map((v, i) => el("rect", { class: "column", x: g.left + i * width + 1, width: Math.max(1, width - 2), tabindex: g.small ? -1 : 0, role: "slider", "aria-label": `Step ${i + 1} of ${n}`, "aria-valuemin": low, "aria-valuemax": high }));
+  const set = (i, v) => {
+    values[i] = Math.round(clamp(v, low, high) * 100) / 100;
+    const from = y(Math.max(0, low)), to = y(values[i]);
+    rects[i].setAttribute("y", Math.min(from, to));
+    rects[i].setAttribute("height", Math.max(2, Math.abs(to - from)));
+    rects[i].setAttribute("aria-valuenow", values[i]);
+  };
+  values.forEach((v, i) => set(i, v));
+  svg.append(el("rect", { class: "hit", x: g.left, y: g.top, width: g.right - g.left, height: g.bottom - g.top }), ...rects);
+  if (g.small) return;
+  const paint = (event) => {
+    const box = svg.getBoundingClientRect(), view = svg.viewBox.baseVal;
+    const i = Math.floor((((event.clientX - box.left) / box.width) * view.width - g.left) / width);
+    const py = ((event.clientY - box.top) / box.height) * view.height;
+    if (i >= 0 && i < n) set(i, high - ((py - g.top) / (g.bottom - g.top)) * (high - low));
+    changed?.(values);
+  };
+  svg.onpointerdown = (event) => {
+    event.preventDefault();
+    svg.setPointerCapture(event.pointerId);
+    paint(event);
+    svg.onpointermove = paint;
+    svg.onpointerup = () => { svg.onpointermove = null; svg.onpointerup = null; done(values); };
+  };
+  rects.forEach((rect, i) => rect.addEventListener("keydown", (event) => {
+    const by = { ArrowUp: 0.05, ArrowDown: -0.05 }[event.key];
+    if (!by) return;
+    event.preventDefault();
+    set(i, values[i] + by * (high - low));
+    done(values);
+  }));
+}
+
+/** Everything that holds still: the curve of a block of the synthesiser. Returns false where there is none. */
+export function drawBlock(svg, title, sound, api = null) {
+  svg.onpointerdown = null;
+  const { cycles = {}, responses = {}, envelopes = {}, lfos = {} } = sound.pictures;
+  const number = title.match(/\d/)?.[0];
+  if (title.startsWith("Oscillator")) return drawCycle(svg, cycles[`osc${number}`], number, sound.blocks[title], api);
+  if (title.startsWith("Filter")) return drawFilter(svg, responses[`filter${number}`], number, sound.blocks[title], api);
+  if (title.startsWith("Envelope")) return drawEnvelope(svg, envelopes[`env${number}`], number, sound.blocks[title], api);
+  if (title.startsWith("LFO")) return drawLfo(svg, lfos[`lfo${number}`], number, sound, api);
+  return false;
+}
+
+function drawCycle(svg, values, number, block, api) {
+  if (!values) return false;
+  const g = ground(svg, { l: 8, r: 8, t: 10, b: 10 });
+  const y = (v) => (g.top + g.bottom) / 2 - (clamp(v, -1.15, 1.15) / 1.15) * ((g.bottom - g.top) / 2);
+  const silent = byName(block.params)[`osc${number}_level`].value === 0;
+  svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(0), y2: y(0) }));
+  const curve = ownCurve(spread([...values, values[0]], g.left, g.right, y));
+  if (silent) curve.setAttribute("stroke-dasharray", "3 4");
+  svg.append(curve);
+  if (!api || g.small) return true;
+  const wave = block.choices.find((c) => c.name.endsWith("wave")).value;
+  const target = wave === "pulse" ? "width" : ["sine", "triangle", "saw", "own"].includes(wave) ? null : "position";
+  if (target) {
+    const field = byName(block.params)[`osc${number}_${target}`];
+    const at = (v) => g.left + ((v - field.low) / (field.high - field.low)) * (g.right - g.left);
+    let value = field.value;
+    handle(svg, at(value), g.bottom - 6, field.title, (x) => {
+      value = clamp(field.low + ((x - g.left) / (g.right - g.left)) * (field.high - field.low), field.low, field.high);
+      api.preview(field.name, value);
+      return value.toFixed(2);
+    }, () => api.set(field.name, value));
+  }
+  return true;
+}
+
+function drawFilter(svg, values, number, block, api) {
+  if (!values) {
+    const g = ground(svg, { l: 8, r: 8, t: 8, b: 8 });
+    svg.append(text((g.left + g.right) / 2, (g.top + g.bottom) / 2 + 4, "off", { class: "s", "text-anchor": "middle" }));
+    return true;
+  }
+  const g = response(svg, values, -48, 24);
+  if (!api || g.small) return true;
+  const fields = byName(block.params);
+  const hz = fields[`filter${number}_hz`], resonance = fields[`filter${number}_resonance`];
+  const high = g.y(24), low = g.y(-24);
+  let now = [hz.value, resonance.value];
+  handle(svg, g.x(hz.value), low + (high - low) * resonance.value, "Cutoff and resonance", (x, y) => {
+    now = [g.hz(x), clamp((y - low) / (high - low), 0, 1)];
+    api.preview(hz.name, now[0]);
+    return `${Math.round(now[0])} Hz, resonance ${now[1].toFixed(2)}`;
+  }, async () => {
+    if (Math.abs(now[0] / hz.value - 1) > 1e-3) await api.set(hz.name, now[0]);
+    if (Math.abs(now[1] - resonance.value) > 5e-3) await api.set(resonance.name, now[1]);
+  });
+  return true;
+}
+
+function drawEnvelope(svg, curve, number, block, api) {
+  const g = ground(svg, { l: 10, r: 14, t: 10, b: 20 });
+  const x = (s) => g.left + (s / curve.seconds) * (g.right - g.left), y = (v) => g.bottom - v * (g.bottom - g.top);
+  svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: g.bottom, y2: g.bottom }));
+  svg.append(ownCurve(spread(curve.values, g.left, g.right, y)));
+  if (g.small) return true;
+  const { attack, decay, held, end, sustain } = curve.stages;
+  for (const [s, name] of [[attack, "attack"], [decay, "decay"], [held, "let go"], [end, ""]]) {
+    svg.append(el("line", { class: "grid", x1: x(s), x2: x(s), y1: g.top, y2: g.bottom }));
+    if (name && x(s) - g.left > 24) svg.append(text(x(s), g.bottom + 14, name, { class: "s", "text-anchor": "middle" }));
+  }
+  svg.append(text(g.right, g.top + 4, curve.seconds < 1 ? `${Math.round(curve.seconds * 1000)} ms` : `${curve.seconds.toFixed(2)} s`, { class: "s", "text-anchor": "end" }));
+  if (!api) return true;
+  const fields = byName(block.params), name = (part) => `env${number}_${part}`;
+  const seconds = (px) => ((px - g.left) / (g.right - g.left)) * curve.seconds;
+  const put = {};
+  const change = (part, value) => {
+    const f = fields[name(part)];
+    put[f.name] = clamp(value, f.low, f.high);
+    api.preview(f.name, put[f.name]);
+    return `${f.title} ${put[f.name].toPrecision(3)} ${f.unit}`;
+  };
+  const done = async () => { for (const [key, value] of Object.entries(put)) await api.set(key, value); };
+  const hold = fields[name("hold_ms")].value / 1000;
+  handle(svg, x(attack), y(1), "Attack", (px) => change("attack_ms", Math.max(0, seconds(px)) * 1000), done);
+  handle(svg, x(decay), y(sustain), "Decay and sustain", (px, py) => {
+    const said = change("decay_ms", Math.max(0.001, seconds(px) - attack - hold) * 1000);
+    return `${said}, ${change("sustain", (g.bottom - py) / (g.bottom - g.top))}`;
+  }, done);
+  handle(svg, x(end), y(0), "Release", (px) => change("release_ms", Math.max(0.001, seconds(px) - held) * 1000), done);
+  return true;
+}
+
+function drawLfo(svg, values, number, sound, api) {
+  const block = sound.blocks[`LFO ${number}`];
+  const drawn = block.choices.find((c) => c.name.endsWith("shape")).value === "drawn";
+  if (drawn) {
+    const points = sound.shapes[`lfo${number}`] ?? [];
+    const start = Array.from({ length: BARS }, (_, i) => points[Math.floor((i / BARS) * points.length)] ?? 0);
+    columns(svg, start, -1, 1, null, (shape) => api?.shape(`lfo${number}`, shape));
+    return true;
+  }
+  const g = ground(svg, { l: 8, r: 8, t: 10, b: 10 });
+  const y = (v) => (g.top + g.bottom) / 2 - v * ((g.bottom - g.top) / 2);
+  svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(0), y2: y(0) }), ownCurve(spread([...values, values[0]], g.left, g.right, y)));
+  return true;
+}
+
+/** The curve of an effect. Returns false where none would tell. */
+export function drawEffect(svg, effect, api = null) {
+  svg.onpointerdown = null;
+  const picture = effect.picture;
+  if (!picture) return false;
+  if (picture.kind === "response") {
+    const g = response(svg, picture.values, effect.kind === "eq" ? -24 : -48, 24);
+    if (api && !g.small) (effect.kind === "eq" ? eqHandles : sweepHandle)(svg, effect, g, api);
+    return true;
+  }
+  if (picture.kind === "gain" && api && (effect.kind === "ducker" || effect.choices.shape === "drawn")) {
+    const count = effect.kind === "ducker" ? 32 : BARS;
+    const shape = effect.shape.length ? effect.shape : picture.values.map((v) => (effect.kind === "ducker" ? 1 - v : v));
+    const start = Array.from({ length: count }, (_, i) => shape[Math.floor((i / count) * shape.length)] ?? 0);
+    columns(svg, start, 0, 1, null, (values) => api.shape(effect.kind === "ducker" ? values.flatMap((v) => [v, v]) : values));
+    return true;
+  }
+  const levels = picture.kind === "levels";
+  const g = ground(svg, levels ? { l: 34, r: 8, t: 8, b: 18 } : { l: 10, r: 10, t: 8, b: 8 });
+  const [low, high] = levels ? [-60, 6] : picture.kind === "gain" ? [0, 1.05] : [-1.2, 1.2];
+  const y = (v) => g.top + ((high - clamp(v, low, high)) / (high - low)) * (g.bottom - g.top);
+  const x = (db) => g.left + ((db + 60) / 60) * (g.right - g.left);
+  if (levels) {
+    svg.append(el("line", { class: "grid", x1: x(-60), y1: y(-60), x2: x(0), y2: y(0) }));
+    if (!g.small) for (const db of [-48, -36, -24, -12, 0]) svg.append(text(g.left - 4, y(db) + 4, String(db).replace("-", "−"), { class: "s", "text-anchor": "end" }), text(x(db), g.bottom + 14, String(db).replace("-", "−"), { class: "s", "text-anchor": "middle" }));
+  }
+  svg.append(ownCurve(spread(picture.values, g.left, g.right, y)));
+  if (levels && api && !g.small) {
+    const field = effect.fields.find((f) => f.name === "threshold_db");
+    let value = field.value;
+    handle(svg, x(value), y(value), "Threshold", (px) => {
+      value = clamp(((px - g.left) / (g.right - g.left)) * 60 - 60, field.low, field.high);
+      api.preview({ threshold_db: value });
+      return `${value.toFixed(1)} dB`;
+    }, () => api.params({ threshold_db: value }));
+  }
+  return true;
+}
+
+function eqHandles(svg, effect, g, api) {
+  const fields = byName(effect.fields);
+  effect.options.forEach((option) => {
+    const band = option.name.match(/^band(\d)_kind$/)?.[1];
+    if (!band || option.value === "off") return;
+    const gains = !option.value.includes("cut");
+    const hz = fields[`band${band}_hz`], db = fields[`band${band}_db`];
+    let now = {};
+    handle(svg, g.x(hz.value), g.y(gains ? db.value : 0), `Band ${band}, ${option.value}`, (x, y) => {
+      now = { [hz.name]: g.hz(x), ...(gains ? { [db.name]: clamp(g.db(y), db.low, db.high) } : {}) };
+      api.preview(now);
+      return `${Math.round(now[hz.name])} Hz${gains ? `, ${now[db.name].toFixed(1)} dB` : ""}`;
+    }, () => api.params(now));
+    svg.append(text(g.x(hz.value), g.y(gains ? db.value : 0) - 10, band, { class: "s", "text-anchor": "middle" }));
+  });
+}
+
+function sweepHandle(svg, effect, g, api) {
+  const fields = byName(effect.fields);
+  const high = g.y(24), low = g.y(-24);
+  let now = {};
+  handle(svg, g.x(fields.cutoff_hz.value), low + (high - low) * fields.resonance.value, "Cutoff and resonance", (x, y) => {
+    now = { cutoff_hz: g.hz(x), resonance: clamp((y - low) / (high - low), 0, 1) };
+    api.preview(now);
+    return `${Math.round(now.cutoff_hz)} Hz`;
+  }, () => api.params(now));
+}

@@ -1,0 +1,127 @@
+// Notes by pads and by the computer keyboard, heard at once; taken down along the running player if asked.
+
+const KEYS = "awsedftgyhujk";
+const NAMES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
+const SCALES = { minor: [0, 2, 3, 5, 7, 8, 10], major: [0, 2, 4, 5, 7, 9, 11] };
+const PITCH = { C: 0, "C#": 1, D: 2, Eb: 3, E: 4, F: 5, "F#": 6, G: 7, Ab: 8, A: 9, Bb: 10, B: 11 };
+const TICKS_PER_BAR = 3840, SIXTEENTH = 240;
+
+export class Pads {
+  constructor(host, player, says) {
+    Object.assign(this, { host, player, says, base: 60, url: "", key: ["A", "minor"], pitched: true, buffers: new Map(), held: new Map(), line: null });
+    this.context = null;
+    document.addEventListener("keydown", (event) => this.#pressed(event));
+    document.addEventListener("keyup", (event) => this.#released(event.key.toLowerCase()));
+    window.addEventListener("blur", () => { for (const key of [...this.held.keys()]) this.#released(key); });
+  }
+
+  show({ base, url, key, pitched }) {
+    if (url !== this.url) this.buffers.clear();
+    Object.assign(this, { base: base ?? this.base, url, key, pitched });
+    this.#draw();
+  }
+
+  octave(by) {
+    this.base = Math.min(96, Math.max(12, this.base + 12 * by));
+    this.#draw();
+  }
+
+  #draw() {
+    const root = this.base - (this.base % 12), scale = SCALES[this.key[1]].map((s) => (s + PITCH[this.key[0]]) % 12);
+    this.root = root;
+    const count = this.pitched ? 13 : 1;
+    this.host.replaceChildren(...Array.from({ length: count }, (_, i) => {
+      const midi = root + i, pad = document.createElement("button");
+      pad.className = `pad${scale.includes(midi % 12) ? " in-scale" : ""}`;
+      pad.dataset.midi = midi;
+      const note = `${NAMES[midi % 12]}${Math.floor(midi / 12) - 1}`;
+      pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
+      pad.setAttribute("aria-label", this.pitched ? `${note}${scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
+      pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });
+      pad.addEventListener("keydown", (event) => { if (event.key === "Enter" && !event.repeat) { this.#down(KEYS[i], midi); setTimeout(() => this.#released(KEYS[i]), 150); } });
+      return pad;
+    }));
+  }
+
+  #pressed(event) {
+    if (event.ctrlKey || event.metaKey || event.altKey || event.repeat || event.target.closest("input, select, textarea, dialog")) return;
+    if (event.key === "PageUp" || event.key === "PageDown") {
+      event.preventDefault();
+      this.octave(event.key === "PageUp" ? 1 : -1);
+      return;
+    }
+    const key = event.key.toLowerCase(), i = KEYS.indexOf(key);
+    if (i < 0 || (!this.pitched && i > 0)) return;
+    this.#down(key, this.root + i);
+  }
+
+  async #down(key, midi) {
+    if (this.held.has(key)) return;
+    const note = { midi, bar: this.player?.isPlaying ? this.player.position() : null };
+    this.held.set(key, note);
+    this.host.querySelector(`[data-midi="${midi}"]`)?.classList.add("down");
+    try {
+      const buffer = await this.#buffer(midi);
+      const source = new AudioBufferSourceNode(this.context, { buffer }), gain = new GainNode(this.context);
+      source.connect(gain).connect(this.context.destination);
+      source.start();
+      note.stop = () => { gain.gain.setTargetAtTime(0, this.context.currentTime, 0.06); source.stop(this.context.currentTime + 0.5); };
+      this.says("");
+    } catch {
+      this.says("The note could not be loaded. Is Ersatz still running?");
+    }
+  }
+
+  #released(key) {
+    const note = this.held.get(key);
+    if (!note) return;
+    this.held.delete(key);
+    this.host.querySelector(`[data-midi="${note.midi}"]`)?.classList.remove("down");
+    if (this.pitched) note.stop?.();
+    if (this.line && note.bar !== null) {
+      this.line.push({ midi: note.midi, bar: note.bar, end: Math.max(this.player.position(), note.bar) });
+      this.says(`${this.line.length} ${this.line.length === 1 ? "note" : "notes"} taken down`);
+    }
+  }
+
+  async #buffer(midi) {
+    this.context ??= new AudioContext({ sampleRate: 44100 });
+    await this.context.resume();
+    if (!this.buffers.has(midi)) {
+      const loading = fetch(`${this.url}${midi}.flac`).then((answer) => {
+        if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+        return answer.arrayBuffer();
+      }).then((data) => this.context.decodeAudioData(data));
+      loading.catch(() => this.buffers.delete(midi));
+      this.buffers.set(midi, loading);
+    }
+    return this.buffers.get(midi);
+  }
+
+  /** Play any short sound from its address. */
+  async playUrl(url) {
+    this.context ??= new AudioContext({ sampleRate: 44100 });
+    await this.context.resume();
+    const answer = await fetch(url);
+    if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+    this.playing?.stop();
+    this.playing = new AudioBufferSourceNode(this.context, { buffer: await this.context.decodeAudioData(await answer.arrayBuffer()) });
+    this.playing.connect(this.context.destination);
+    this.playing.start();
+  }
+
+  takeDown(on) {
+    this.line = on ? [] : this.line;
+  }
+
+  /** What was taken down as notes of a pattern `bars` long that starts at bar `from` (0-based), on the 16ths. */
+  notes(from, bars) {
+    const length = bars * TICKS_PER_BAR, found = new Map();
+    for (const { midi, bar, end } of this.line ?? []) {
+      const tick = (((Math.round(((bar - from) * TICKS_PER_BAR) / SIXTEENTH) * SIXTEENTH) % length) + length) % length;
+      const ticks = Math.max(SIXTEENTH, Math.round(((end - bar) * TICKS_PER_BAR) / SIXTEENTH) * SIXTEENTH);
+      found.set(`${tick}.${midi}`, { tick, ticks: Math.min(ticks, length - tick), midi, velocity: 0.85 });
+    }
+    return [...found.values()];
+  }
+}

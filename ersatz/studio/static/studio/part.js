@@ -1,0 +1,410 @@
+// A part's sound: its signal path with one block open, what moves what, its effects, sounds to take instead, and pads to try it.
+// The server keeps the song and computes every curve; this page sends edits and draws what comes back.
+
+import { drawBlock, drawEffect } from "./curves.js";
+import { fresh, readJson, redrawn } from "./draw.js";
+import { button, choiceField, numberField } from "./fields.js";
+import { player } from "./frame.js";
+import { post } from "./http.js";
+import { Pads } from "./pads.js";
+
+const NS = "http://www.w3.org/2000/svg";
+const byId = (id) => document.getElementById(id);
+const host = byId("part"), says = byId("part-says");
+let state = readJson("drawing");
+let browser = state.browser;
+const before = { note: state.note, name: state.sound.name };
+let open = Object.keys(state.sound.blocks)[0], openEffect = 0, hearing = "now";
+const pads = new Pads(byId("pads"), player, (sentence) => { byId("keys-says").textContent = sentence; });
+
+const svgOf = (name) => {
+  const svg = document.createElementNS(NS, "svg");
+  svg.setAttribute("class", name);
+  return svg;
+};
+
+let sending = Promise.resolve();
+
+/** Edits go one after another, each on the revision that the one before it made. */
+function send(edit) {
+  sending = sending.then(async () => {
+    const { ok, status, data } = await post(host.dataset.edit, { revision: state.revision, edit: { part: state.part.id, ...edit } }, { json: true });
+    says.textContent = ok ? "" : data.error;
+    if (ok) show(data);
+    else if (status === 409 && data.state) show(data.state);
+    else draw();
+  });
+  return sending;
+}
+
+let previewing = null, wanted = null;
+
+/** What an edit would draw, at most one request at a time; the last one asked for is always drawn. */
+async function preview(edit, drawn) {
+  wanted = { edit, drawn };
+  if (previewing) return;
+  while (wanted) {
+    const { edit: now, drawn: then } = wanted;
+    wanted = null;
+    previewing = post(host.dataset.preview, { edit: { part: state.part.id, ...now } }, { json: true });
+    const { ok, data } = await previewing;
+    if (ok && !wanted) then(data);
+  }
+  previewing = null;
+}
+
+function show(next) {
+  state = next;
+  byId("remake-title").textContent = state.title;
+  player?.replaceRemake(state.listen, { bars: state.bars });
+  draw();
+}
+
+function draw() {
+  // A value that is being stepped keeps the focus through the redrawing.
+  const focus = document.activeElement?.dataset?.name;
+  drawHead();
+  drawPath();
+  drawOpen();
+  drawModulations();
+  drawChain();
+  drawOpenEffect();
+  pads.show({ base: pads.root === undefined ? state.part.middle : undefined, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched });
+  if (focus) host.querySelector(`[data-name="${focus}"]`)?.focus();
+}
+
+function drawHead() {
+  byId("sound-name").textContent = `${state.part.name}: ${state.sound.name || "own sound"}`;
+  byId("voice-name").textContent = state.sound.title.toLowerCase();
+  for (const [id, sentence] of [["undo", state.undo], ["redo", state.redo]]) {
+    byId(id).disabled = !sentence;
+    byId(id).textContent = id === "undo" ? "Undo" : "Redo";
+    byId(id).title = sentence ?? "";
+  }
+  byId("ab-now").setAttribute("aria-pressed", String(hearing === "now"));
+  byId("ab-saved").setAttribute("aria-pressed", String(hearing === "saved"));
+}
+
+// Signal path ---------------------------------------------------------------------------------------------------------
+
+const value = (title, name) => state.sound.blocks[title].params.find((p) => p.name === name)?.value;
+const picked = (title, end) => state.sound.blocks[title].choices.find((c) => c.name.endsWith(end))?.value;
+
+/** What a block says of itself beneath its curve. */
+function summary(title) {
+  const n = title.match(/\d/)?.[0];
+  if (title.startsWith("Oscillator")) return value(title, `osc${n}_level`) ? `${picked(title, "wave")}${value(title, `osc${n}_voices`) > 1 ? ` × ${value(title, `osc${n}_voices`)}` : ""}` : "silent";
+  if (title.startsWith("Filter")) return picked(title, "kind");
+  if (title.startsWith("LFO")) return picked(title, "rate") === "Hz" ? `${value(title, `lfo${n}_hz`).toPrecision(2)} Hz` : picked(title, "rate");
+  if (title === "Mix and drive") return value(title, "drive") ? `drive ${value(title, "drive").toFixed(2)}` : "clean";
+  if (title === "Notes and level") return picked(title, "mode");
+  const used = state.sound.modulations.some((m) => m.source === `envelope ${n}`);
+  return title.startsWith("Envelope") && n !== "1" && !used ? "moves nothing" : "";
+}
+
+function drawPath() {
+  const titles = Object.keys(state.sound.blocks);
+  if (!titles.includes(open)) open = titles[0];
+  byId("path").hidden = titles.length < 2;
+  byId("path").replaceChildren(...titles.map((title) => {
+    const tab = button("", () => { open = title; drawPath(); drawOpen(); byId("path").querySelector("[aria-selected=true]").focus(); }, "stage");
+    tab.setAttribute("role", "tab");
+    tab.setAttribute("aria-selected", String(title === open));
+    tab.tabIndex = title === open ? 0 : -1;
+    const svg = svgOf("mini");
+    svg.setAttribute("aria-hidden", "true");
+    const name = document.createElement("b"), said = document.createElement("small");
+    name.textContent = title;
+    said.textContent = summary(title);
+    tab.append(name, svg, said);
+    tab.addEventListener("keydown", (event) => {
+      const by = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
+      if (!by) return;
+      event.preventDefault();
+      open = titles[(titles.indexOf(title) + by + titles.length) % titles.length];
+      drawPath();
+      drawOpen();
+      byId("path").querySelector("[aria-selected=true]").focus();
+    });
+    return tab;
+  }));
+  byId("path").querySelectorAll(".stage").forEach((tab, i) => drawBlock(tab.querySelector("svg"), titles[i], state.sound));
+}
+
+const drawCurve = (sound, api) => {
+  const svg = byId("block").querySelector("svg.large");
+  if (svg) drawBlock(svg, open, sound, api);
+};
+
+const blockApi = {
+  set: (name, v) => send({ kind: "set_sound_value", name, value: v }),
+  preview: (name, v) => preview({ kind: "set_sound_value", name, value: v }, (data) => redrawCurve(byId("block"), (svg) => drawBlock(svg, open, data.sound))),
+  shape: (name, points) => send({ kind: "set_shape", name, points }),
+};
+
+/** Only the curve beneath the handle that is held: the old handles stay where the pointer has them. */
+function redrawCurve(box, drawing) {
+  const svg = box.querySelector("svg.large");
+  if (!svg) return;
+  const ghost = svgOf("large ghost");
+  svg.after(ghost);
+  drawing(ghost);
+  const fresher = ghost.querySelector(".ownline");
+  const old = svg.querySelector(".ownline");
+  if (fresher && old) old.setAttribute("d", fresher.getAttribute("d"));
+  ghost.remove();
+}
+
+function drawOpen() {
+  const box = byId("block"), { choices, params } = state.sound.blocks[open];
+  const svg = svgOf("large"), fields = document.createElement("div");
+  svg.setAttribute("aria-label", `${open}, curve`);
+  svg.setAttribute("role", "group");
+  fields.className = "fields";
+  fields.append(
+    ...choices.map((c) => choiceField(c, (option) => send({ kind: "set_sound_choice", name: c.name, option }))),
+    ...params.map((p) => numberField(p, (v) => blockApi.set(p.name, v), (v) => blockApi.preview(p.name, v))),
+  );
+  box.replaceChildren(svg, fields);
+  const has = Object.keys(state.sound.pictures).length && drawBlock(svg, open, state.sound, blockApi);
+  if (!has) svg.remove();
+}
+
+// What moves what -----------------------------------------------------------------------------------------------------
+
+function drawModulations() {
+  const { sources, targets, modulations } = state.sound;
+  byId("mods-box").hidden = !sources.length;
+  const put = (list) => send({ kind: "set_modulations", modulations: list });
+  const rows = modulations.map((m, i) => {
+    const row = document.createElement("div");
+    row.className = "mod";
+    const change = (part) => put(modulations.map((old, k) => (k === i ? { ...old, ...part } : old)));
+    const target = targets.find(([name]) => name === m.target);
+    const unit = target?.[2] === "octaves" ? "oct" : target?.[2] === "semitones" ? "st" : "";
+    row.append(
+      choiceField({ name: `mod${i}s`, title: "by", options: sources, value: m.source }, (source) => change({ source })),
+      targetField(targets, m.target, (name) => change({ target: name })),
+      numberField({ name: `mod${i}a`, title: "amount", unit, low: -48, high: 48, value: m.amount, scale: "linear", step: 0 }, (amount) => change({ amount })),
+      button("Take out", () => put(modulations.filter((_, k) => k !== i)), "plain"),
+    );
+    return row;
+  });
+  const add = button("Add a modulation", () => put([...modulations, { source: sources[0], target: "filter1_hz", amount: 1 }]));
+  byId("mods").replaceChildren(...rows, add);
+}
+
+function targetField(targets, chosen, set) {
+  const row = document.createElement("label"), name = document.createElement("span"), select = document.createElement("select");
+  row.className = "field choice-field wide";
+  name.textContent = "moves";
+  select.dataset.name = `target-${chosen}`;
+  for (const [id, title] of targets) select.add(new Option(title, id, false, id === chosen));
+  select.addEventListener("change", () => set(select.value));
+  row.append(name, select);
+  return row;
+}
+
+// Effects -------------------------------------------------------------------------------------------------------------
+
+const DOCUMENT = ["kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
+const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
+const setChain = (list) => send({ kind: "set_effects", effects: list.map(documentOf) });
+const changed = (i, part) => state.effects.map((e, k) => (k === i ? { ...e, ...part } : e));
+
+async function switchEffect(i) {
+  const effect = state.effects[i];
+  if (!effect.on) return setChain(changed(i, { on: true }));
+  // Bypassed at the loudness it had: only the sound is judged.
+  const answer = await fetch(host.dataset.edit.replace(/edit\/$/, `level/${i}/`));
+  const { db } = answer.ok ? await answer.json() : { db: 0 };
+  return setChain(changed(i, { on: false, bypass_db: db }));
+}
+
+function moveEffect(from, to) {
+  if (to < 0 || to >= state.effects.length || to === from) return;
+  const list = [...state.effects];
+  list.splice(to, 0, ...list.splice(from, 1));
+  openEffect = to;
+  setChain(list);
+}
+
+function drawChain() {
+  if (openEffect >= state.effects.length) openEffect = Math.max(0, state.effects.length - 1);
+  byId("chain").replaceChildren(...state.effects.map((effect, i) => {
+    const item = document.createElement("li");
+    item.className = `card${effect.on ? "" : " off"}${i === openEffect ? " open" : ""}`;
+    item.draggable = true;
+    item.addEventListener("dragstart", (event) => { event.dataTransfer.setData("text/plain", String(i)); event.dataTransfer.effectAllowed = "move"; });
+    item.addEventListener("dragover", (event) => event.preventDefault());
+    item.addEventListener("drop", (event) => { event.preventDefault(); moveEffect(Number(event.dataTransfer.getData("text/plain")), i); });
+    const name = button(effect.title, () => { openEffect = i; drawChain(); drawOpenEffect(); }, "card-name");
+    name.setAttribute("aria-expanded", String(i === openEffect));
+    name.title = "Open; Alt with the arrow keys moves it";
+    name.addEventListener("keydown", (event) => {
+      if (!event.altKey || !["ArrowLeft", "ArrowRight"].includes(event.key)) return;
+      event.preventDefault();
+      moveEffect(i, i + (event.key === "ArrowLeft" ? -1 : 1));
+    });
+    const svg = svgOf("mini");
+    svg.setAttribute("aria-hidden", "true");
+    const on = button(effect.on ? "on" : "off", () => switchEffect(i));
+    on.setAttribute("aria-pressed", String(effect.on));
+    on.setAttribute("aria-label", `${effect.title} ${effect.on ? "on" : "off"}`);
+    item.append(name, svg, on);
+    return item;
+  }));
+  byId("chain").querySelectorAll("li").forEach((item, i) => { if (!drawEffect(item.querySelector("svg"), state.effects[i])) fresh(item.querySelector("svg")); });
+  if (!state.effects.length) {
+    const none = document.createElement("li");
+    none.className = "soft";
+    none.textContent = "None yet. Add one, or take a saved chain.";
+    byId("chain").append(none);
+  }
+}
+
+function drawOpenEffect() {
+  const box = byId("effect"), effect = state.effects[openEffect], i = openEffect;
+  box.replaceChildren();
+  if (!effect) return;
+  const svg = svgOf("large"), fields = document.createElement("div");
+  svg.setAttribute("aria-label", `${effect.title}, curve`);
+  svg.setAttribute("role", "group");
+  fields.className = "fields";
+  const param = (part) => changed(i, { params: { ...effect.params, ...part } });
+  const see = (list) => preview({ kind: "set_effects", effects: list.map(documentOf) }, (data) => redrawCurve(box, (ghost) => drawEffect(ghost, data.effects[i])));
+  const own = (name, title, unit, low, high, scale) => numberField({ name: `effect-${name}`, title, unit, low, high, value: effect[name], scale, step: 0 }, (v) => setChain(changed(i, { [name]: v })));
+  // Of the eight bands only those in use show their figures.
+  const used = (name) => effect.kind !== "eq" || !name.startsWith("band") || effect.options.find((o) => o.name === `${name.slice(0, 5)}_kind`).value !== "off" || name.endsWith("_kind");
+  fields.append(
+    ...effect.options.map((o) => choiceField(effect.kind === "eq" && o.name.startsWith("band") ? { ...o, title: `Band ${o.name[4]}` } : o, (option) => setChain(changed(i, { choices: { ...effect.choices, [o.name]: option } })))),
+    ...effect.fields.filter((f) => used(f.name)).map((f) => numberField(effect.kind === "eq" ? { ...f, title: `${f.name[4]}: ${f.title}` } : f, (v) => setChain(param({ [f.name]: v })), (v) => see(param({ [f.name]: v })))),
+    own("blend", "Blend", "", 0, 1, "linear"),
+    own("above_hz", "Only above", "Hz", 0, 20000, "linear"),
+    own("below_hz", "Only below", "Hz", 0, 20000, "linear"),
+  );
+  if (effect.keyed) {
+    const others = state.parts.filter(([id]) => id !== state.part.id);
+    const row = choiceField({ name: "effect-key", title: "Steered by", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, { key: others.find(([, n]) => n === name)?.[0] ?? "" })));
+    fields.append(row);
+  }
+  const line = document.createElement("div");
+  line.className = "card-tools";
+  line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain(state.effects.filter((_, k) => k !== i)), "plain"));
+  const right = document.createElement("div");
+  right.append(fields, line);
+  box.append(svg, right);
+  const api = { params: (p) => setChain(param(p)), preview: (p) => see(param(p)), shape: (shape) => setChain(changed(i, { shape })) };
+  if (!drawEffect(svg, effect, api)) svg.remove();
+}
+
+// Sounds to take ------------------------------------------------------------------------------------------------------
+
+function drawBrowser() {
+  const role = byId("by-role").value, tone = byId("by-tone").value, find = byId("by-text").value.trim().toLowerCase();
+  const found = browser.sounds.filter((s) => (!role || s.role === role) && (!tone || s.brightness === tone) && (!find || `${s.name} ${s.kind} ${s.character}`.toLowerCase().includes(find)));
+  byId("sounds").replaceChildren(...found.map((s) => {
+    const item = document.createElement("li");
+    if (s.name === state.sound.name) item.className = "taken";
+    const hear = button("", () => pads.playUrl(s.listen).catch(() => { says.textContent = "The sound could not be loaded. Is Ersatz still running?"; }), "hear");
+    const name = document.createElement("b"), more = document.createElement("small");
+    name.textContent = s.name;
+    more.textContent = [s.kind, s.character, s.brightness].filter(Boolean).join(" · ");
+    hear.append(name, more);
+    hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
+    const take = button("Take", () => send({ kind: "take_sound", sound: s.sound }).then(drawBrowser));
+    take.setAttribute("aria-label", `Take ${s.name}`);
+    item.append(hear, take);
+    if (s.id) {
+      const forget = button("×", async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role })), "plain");
+      forget.setAttribute("aria-label", `Forget ${s.name}`);
+      item.append(forget);
+    }
+    return item;
+  }));
+  if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
+}
+
+function keepBrowser({ ok, data }) {
+  says.textContent = ok ? "" : data.error;
+  if (!ok) return;
+  browser = data;
+  drawBrowser();
+  fillChains();
+}
+
+function fillChains() {
+  byId("chains-label").hidden = !browser.chains.length;
+  byId("add-chain").replaceChildren(new Option("…", ""), ...browser.chains.map((c) => new Option(c.name, c.id)));
+}
+
+const keep = (what, asked, name) => {
+  const chosen = window.prompt(asked, name);
+  if (chosen?.trim()) post(host.dataset.save, { what, name: chosen.trim() }).then((answer) => {
+    keepBrowser(answer);
+    if (answer.ok && what === "sound") Object.assign(before, { note: state.note, name: chosen.trim() });
+  });
+};
+
+// The page ------------------------------------------------------------------------------------------------------------
+
+byId("which-part").append(...state.parts.map(([id, name, sound]) => new Option(`${name}: ${sound}`, id, false, id === state.part.id)));
+byId("which-part").addEventListener("change", (event) => location.assign(`${host.dataset.home}${event.target.value}/`));
+const roles = [...new Set(browser.sounds.map((s) => s.role))];
+byId("by-role").append(new Option("any", ""), ...roles.map((r) => new Option(r, r, false, r === browser.role)));
+for (const id of ["by-role", "by-tone"]) byId(id).addEventListener("change", drawBrowser);
+byId("by-text").addEventListener("input", drawBrowser);
+byId("add-effect").append(new Option("…", ""), ...browser.kinds.map(([kind, title]) => new Option(title, kind)));
+byId("add-effect").addEventListener("change", (event) => {
+  if (!event.target.value) return;
+  openEffect = state.effects.length;
+  setChain([...state.effects, { kind: event.target.value, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
+  event.target.value = "";
+});
+byId("add-chain").addEventListener("change", (event) => {
+  const chain = browser.chains.find((c) => String(c.id) === event.target.value);
+  if (chain) setChain([...state.effects, ...chain.effects]);
+  event.target.value = "";
+});
+byId("keep-sound").addEventListener("click", () => keep("sound", "Save this sound as", state.sound.name || state.part.name));
+byId("keep-chain").addEventListener("click", () => keep("chain", "Save these effects as", `${state.part.name} chain`));
+for (const [id, which] of [["ab-now", "now"], ["ab-saved", "saved"]]) byId(id).addEventListener("click", () => { hearing = which; draw(); });
+byId("octave-down").addEventListener("click", () => pads.octave(-1));
+byId("octave-up").addEventListener("click", () => pads.octave(1));
+
+const take = byId("take-down"), keepLine = byId("keep-line");
+take.hidden = !state.pattern;
+take.addEventListener("click", () => {
+  const on = take.getAttribute("aria-pressed") !== "true";
+  take.setAttribute("aria-pressed", String(on));
+  if (on) {
+    pads.takeDown(true);
+    byId("keys-says").textContent = player?.isPlaying ? "play along" : "start the player, then play along";
+  } else byId("keys-says").textContent = pads.line?.length ? "" : "nothing was played";
+  keepLine.hidden = on || !pads.line?.length;
+});
+keepLine.addEventListener("click", () => {
+  const { name, bars, sections } = state.pattern;
+  const first = pads.line[0].bar;
+  const [start] = sections.filter(([bar, length]) => first >= bar - 1 && first < bar - 1 + length)[0] ?? [1];
+  keepLine.hidden = true;
+  send({ kind: "write_notes", pattern: name, bars, notes: pads.notes(start - 1, bars) });
+});
+
+for (const id of ["undo", "redo"]) byId(id).addEventListener("click", () => step(id));
+function step(id) {
+  sending = sending.then(async () => {
+    const { ok, data } = await post(byId(id).dataset.url);
+    says.textContent = ok ? "" : data.error;
+    if (ok) show(data);
+  });
+}
+document.addEventListener("keydown", (event) => {
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
+    event.preventDefault();
+    step(event.shiftKey ? "redo" : "undo");
+  }
+});
+fillChains();
+drawBrowser();
+redrawn(draw);
