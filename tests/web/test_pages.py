@@ -5,12 +5,14 @@ import re
 import pytest
 from django.urls import reverse
 
-PAGES = ("shelf", "survey", "plan", "gap", "handover")
+PAGES = ("shelf", "survey", "plan", "part", "gap", "handover")
 
 
 def address(page, reference, remake):
     if page == "shelf":
         return reverse("shelf")
+    if page == "part":
+        return reverse("part", args=[remake.pk, "lead"])
     return reverse(page, args=[reference.pk if page == "survey" else remake.pk])
 
 

@@ -26,6 +26,12 @@ MIX = ("fm", "ring", "sync", "sub_level", "sub_octave", "sub_wave", "noise_level
 MIDDLE = {"bass": 36, "lead": 69}
 
 
+#: The blocks in the order that the sound goes through them, what moves it behind.
+ORDER = ("Oscillator 1", "Oscillator 2", "Mix and drive", "Filter 1", "Filter 2", "Envelope 1: level", "Envelope 2",
+"Envelope 3", "LFO 1",
+         "LFO 2", "Notes and level")  # fmt: skip
+
+
 def block_of(name: str) -> str:
     return next((title for start, title in BLOCKS if name.startswith(start)), "Mix and drive" if name in MIX else "Notes and level")
 
@@ -41,12 +47,13 @@ def option(choice: Choice, value: str) -> dict[str, Any]:
 
 def sound_state(sound: Sound) -> dict[str, Any]:
     spec, patch = voice_of(sound), complete(sound)
-    blocks: dict[str, dict[str, list]] = {}
+    titles = ORDER if spec.choices else (spec.title,)
+    blocks: dict[str, dict[str, list]] = {title: {"choices": [], "params": []} for title in titles}
     for c in spec.choices:
-        blocks.setdefault(block_of(c.name), {"choices": [], "params": []})["choices"].append(option(c, patch.choices[c.name]))
+        blocks[block_of(c.name)]["choices"].append(option(c, patch.choices[c.name]))
     for p in spec.params:
         title = block_of(p.name) if spec.choices else spec.title
-        blocks.setdefault(title, {"choices": [], "params": []})["params"].append(field(p, patch[p.name]))
+        blocks[title]["params"].append(field(p, patch[p.name]))
     return {
         "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks, "sources":
         spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],

@@ -8,7 +8,7 @@ const spread = (values, left, right, y) => values.map((v, i) => [left + (i / (va
 
 /** A point to take hold of. `move(x, y)` in pixels while it is dragged or stepped, `done()` when it is let go. */
 function handle(svg, x, y, name, move, done) {
-  const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": 0 });
+  const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": 0 }, el("title", {}, `${name}: drag, or step with the arrow keys`));
   const go = (px, py) => {
     node.setAttribute("cx", px);
     node.setAttribute("cy", py);
@@ -106,6 +106,7 @@ export function drawBlock(svg, title, sound, api = null) {
   if (title.startsWith("Oscillator")) return drawCycle(svg, cycles[`osc${number}`], number, sound.blocks[title], api);
   if (title.startsWith("Filter")) return drawFilter(svg, responses[`filter${number}`], number, sound.blocks[title], api);
   if (title.startsWith("Envelope")) return drawEnvelope(svg, envelopes[`env${number}`], number, sound.blocks[title], api);
+  if (title === "Mix and drive") return drawMix(svg, sound);
   if (title.startsWith("LFO")) return drawLfo(svg, lfos[`lfo${number}`], number, sound, api);
   return false;
 }
@@ -132,6 +133,20 @@ function drawCycle(svg, values, number, block, api) {
       return value.toFixed(2);
     }, () => api.set(field.name, value));
   }
+  return true;
+}
+
+/** Levels of what is mixed, as bars. */
+function drawMix(svg, sound) {
+  const of = (title, name) => byName(sound.blocks[title].params)[name].value;
+  const levels = [["1", of("Oscillator 1", "osc1_level")], ["2", of("Oscillator 2", "osc2_level")], ["1 × 2", of("Mix and drive", "ring")], ["sub", of("Mix and drive", "sub_level")], ["noise", of("Mix and drive", "noise_level")]];
+  const g = ground(svg, { l: 10, r: 10, t: 12, b: 22 });
+  const width = (g.right - g.left) / levels.length;
+  levels.forEach(([name, level], i) => {
+    const height = Math.max(1.5, level * (g.bottom - g.top));
+    svg.append(el("rect", { class: "ownbox", x: g.left + i * width + width * 0.2, width: width * 0.6, y: g.bottom - height, height }));
+    if (!g.small) svg.append(text(g.left + (i + 0.5) * width, g.bottom + 15, name, { class: "s", "text-anchor": "middle" }));
+  });
   return true;
 }
 

@@ -7,7 +7,7 @@ const fit = (f, value) => {
 };
 /** `share` of the whole range further, on the value's own scale. */
 const moved = (f, value, share) => fit(f, f.scale === "log" ? Math.max(f.low, value) * Math.exp(share * span(f)) : value + share * span(f));
-export const shown = (value) => (Math.abs(value) >= 1000 ? Math.round(value) : Number(value.toPrecision(3)));
+export const shown = (value) => String(Math.abs(value) >= 1000 ? Math.round(value) : Number(value.toPrecision(3))).replace("-", "−");
 
 /** `set(value)` when a value stands, `preview(value)` while it is dragged. */
 export function numberField(f, set, preview = () => {}) {

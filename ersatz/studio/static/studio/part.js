@@ -2,8 +2,8 @@
 // The server keeps the song and computes every curve; this page sends edits and draws what comes back.
 
 import { drawBlock, drawEffect } from "./curves.js";
-import { fresh, readJson, redrawn } from "./draw.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { fresh, readJson, redrawn, text } from "./draw.js";
+import { button, choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
 import { Pads } from "./pads.js";
@@ -95,11 +95,12 @@ function summary(title) {
   const n = title.match(/\d/)?.[0];
   if (title.startsWith("Oscillator")) return value(title, `osc${n}_level`) ? `${picked(title, "wave")}${value(title, `osc${n}_voices`) > 1 ? ` × ${value(title, `osc${n}_voices`)}` : ""}` : "silent";
   if (title.startsWith("Filter")) return picked(title, "kind");
-  if (title.startsWith("LFO")) return picked(title, "rate") === "Hz" ? `${value(title, `lfo${n}_hz`).toPrecision(2)} Hz` : picked(title, "rate");
   if (title === "Mix and drive") return value(title, "drive") ? `drive ${value(title, "drive").toFixed(2)}` : "clean";
   if (title === "Notes and level") return picked(title, "mode");
-  const used = state.sound.modulations.some((m) => m.source === `envelope ${n}`);
-  return title.startsWith("Envelope") && n !== "1" && !used ? "moves nothing" : "";
+  const source = title.replace(":", "").replace(" level", "").replace("LFO", "lfo").replace("Envelope", "envelope");
+  if (title !== "Envelope 1: level" && !state.sound.modulations.some((m) => m.source === source)) return "unused";
+  if (title.startsWith("LFO")) return picked(title, "rate") === "Hz" ? `${value(title, `lfo${n}_hz`).toPrecision(2)} Hz` : picked(title, "rate");
+  return "";
 }
 
 function drawPath() {
@@ -130,11 +131,6 @@ function drawPath() {
   }));
   byId("path").querySelectorAll(".stage").forEach((tab, i) => drawBlock(tab.querySelector("svg"), titles[i], state.sound));
 }
-
-const drawCurve = (sound, api) => {
-  const svg = byId("block").querySelector("svg.large");
-  if (svg) drawBlock(svg, open, sound, api);
-};
 
 const blockApi = {
   set: (name, v) => send({ kind: "set_sound_value", name, value: v }),
@@ -254,7 +250,14 @@ function drawChain() {
     item.append(name, svg, on);
     return item;
   }));
-  byId("chain").querySelectorAll("li").forEach((item, i) => { if (!drawEffect(item.querySelector("svg"), state.effects[i])) fresh(item.querySelector("svg")); });
+  byId("chain").querySelectorAll("li").forEach((item, i) => {
+    const svg = item.querySelector("svg");
+    if (drawEffect(svg, state.effects[i])) return;
+    // No curve tells what it does: its first option and value do.
+    const { width } = fresh(svg);
+    const { options, fields } = state.effects[i], first = fields[0];
+    svg.append(text(width / 2, 22, options.length ? options[0].value : `${first.title} ${shown(first.value)}`, { class: "s", "text-anchor": "middle" }));
+  });
   if (!state.effects.length) {
     const none = document.createElement("li");
     none.className = "soft";

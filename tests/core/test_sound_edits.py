@@ -1,0 +1,165 @@
+"""Edits of sounds, effects and notes: what they change, what they say, what they refuse. And what a key press plays."""
+
+import json
+
+import numpy as np
+import pytest
+
+from ersatz.core.edits import EDITS, edit_json, parse_edit
+from ersatz.core.effects import EFFECTS
+from ersatz.core.effects.pictures import picture_of
+from ersatz.core.errors import InvalidEdit, UnusableDocument
+from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db
+from ersatz.core.song.document import Automation, AutomationPoint, Effect, Note, Sound
+from ersatz.core.voices import library
+from ersatz.core.voices.pictures import AXIS_HZ, pictures_of
+
+
+def edit(kind, **fields):
+    """As it comes over the wire."""
+    return parse_edit(json.loads(json.dumps({"kind": kind, **fields})))
+
+
+def applied(song, kind, **fields):
+    return edit(kind, **fields).apply(song).part("lead")
+
+
+@pytest.mark.parametrize(
+    "kind,fields,said",
+    [
+        ("set_sound_value", {"name": "filter1_hz", "value": 900.0}, "Cutoff 900 Hz"),
+        ("set_sound_choice", {"name": "filter1_kind", "option": "notch"}, "Kind notch"),
+        ("set_modulations", {"modulations": [{"source": "lfo 1", "target": "pan", "amount": 0.5}]}, "lfo 1 moves Pan"),
+        ("set_shape", {"name": "lfo1", "points": [0.0, 1.0, -1.0]}, "LFO 1 drawn"),
+        ("take_sound", {"sound": {"voice": "rim", "name": "Rail tap"}}, "plays Rail tap"),
+        ("set_effects", {"effects": [{"kind": "reverb"}]}, "Reverb added"),
+        (
+            "write_notes",
+            {"pattern": "A", "bars": 2, "notes": [{"tick": 0, "ticks": 240, "midi": 60, "velocity": 1.0}]},
+            "taken down",
+        ),
+    ],
+)
+def test_an_edit_says_what_it_does_and_comes_back_from_json(song, kind, fields, said):
+    made = edit(kind, part="lead", **fields)
+    assert said in made.sentence(song)
+    assert made.apply(song) != song
+    assert parse_edit(edit_json(made)) == made
+
+
+def test_every_edit_is_listed():
+    assert {"switch_part", "set_part_gain", "set_part_duck", "rename"} < set(EDITS)
+    assert all(EDITS[kind].kind == kind for kind in EDITS)
+
+
+def test_values_go_where_they_belong(song):
+    assert applied(song, "set_sound_value", part="lead", name="osc1_octave", value=0.7).sound.params["osc1_octave"] == 1.0
+    assert applied(song, "set_shape", part="lead", name="lfo2", points=[0.5, -0.5]).sound.shapes == {"lfo2": (0.5, -0.5)}
+    notes = [{"tick": 960, "ticks": 240, "midi": 62, "velocity": 0.5}, {"tick": 0, "ticks": 240, "midi": 60, "velocity": 1.0}]
+    pattern = applied(song, "write_notes", part="lead", pattern="A", bars=1, notes=notes).patterns["A"]
+    assert [n.tick for n in pattern.notes] == [0, 960]
+    assert pattern.bars == 1
+
+
+@pytest.mark.parametrize(
+    "kind,fields",
+    [
+        ("set_sound_value", {"name": "filter1_hz", "value": 90_000.0}),
+        ("set_sound_value", {"name": "none", "value": 1.0}),
+        ("set_sound_choice", {"name": "filter1_kind", "option": "none"}),
+        ("set_sound_choice", {"name": "none", "option": "none"}),
+        ("set_modulations", {"modulations": [{"source": "none", "target": "pan", "amount": 1.0}]}),
+        ("set_modulations", {"modulations": [{"source": "lfo 1", "target": "pan", "amount": 1.0}] * 25}),
+        ("set_shape", {"name": "lfo1", "points": [2.0, 0.0]}),
+        ("take_sound", {"sound": {"voice": "none"}}),
+        ("set_effects", {"effects": [{"kind": "none"}]}),
+        ("set_effects", {"effects": [{"kind": "reverb", "blend": 2.0}]}),
+        ("set_effects", {"effects": [{"kind": "reverb", "above_hz": -5.0}]}),
+        ("set_effects", {"effects": [{"kind": "compressor", "key": "lead"}]}),
+        ("set_effects", {"effects": [{"kind": "reverb"}] * 13}),
+        ("write_notes", {"pattern": "none", "bars": 1, "notes": []}),
+        ("write_notes", {"pattern": "A", "bars": 1, "notes": [{"tick": 4000, "ticks": 9, "midi": 60, "velocity": 1.0}]}),
+        ("write_notes", {"pattern": "A", "bars": 99, "notes": []}),
+    ],
+)
+def test_what_cannot_be_is_refused_with_a_sentence(song, kind, fields):
+    with pytest.raises((InvalidEdit, UnusableDocument)) as refused:
+        edit(kind, part="lead", **fields).apply(song)
+    assert str(refused.value).endswith(".")
+
+
+def test_a_chain_says_what_has_changed(song):
+    def after(*kinds):
+        return edit("set_effects", part="lead", effects=[{"kind": k} for k in kinds])
+
+    two = after("eq", "reverb").apply(song)
+    assert after("reverb", "eq").sentence(two).endswith("in another order")
+    assert after("eq").sentence(two).endswith("Reverb taken out")
+    assert after("eq", "delay", "reverb").sentence(two).endswith("Delay added")
+    louder = edit("set_effects", part="lead", effects=[{"kind": "eq"}, {"kind": "reverb", "blend": 0.5}])
+    assert louder.sentence(two).endswith("Reverb changed")
+
+
+def test_automation_of_effects_goes_when_the_chain_is_rearranged(song):
+    from dataclasses import replace
+
+    lead = song.part("lead")
+    moves = (Automation("effects.0.blend", (AutomationPoint(0, 0.5),)), Automation("pan", (AutomationPoint(0, 0.0),)))
+    lead = replace(lead, effects=(Effect("eq"), Effect("reverb")), automation=moves)
+    made = replace(song, parts=tuple(lead if p.id == "lead" else p for p in song.parts))
+    kept = applied(made, "set_effects", part="lead", effects=[{"kind": "eq", "blend": 0.2}, {"kind": "reverb"}])
+    assert kept.automation == moves
+    moved = applied(made, "set_effects", part="lead", effects=[{"kind": "reverb"}, {"kind": "eq"}])
+    assert [a.target for a in moved.automation] == ["pan"]
+
+
+def test_every_note_is_heard_at_one_loudness():
+    for name in ("Keel", "Long swell", "Rivet", "Main light"):
+        entry = library.library()[name]
+        midi, held = library.note_of(entry.role)
+        for effects in ((), (Effect("saturation", {"drive_db": 24.0}), Effect("reverb", {"decay_s": 0.8}))):
+            x = audition(entry.sound, effects, midi, held)
+            reached = library.loudness_lufs(x) == pytest.approx(HEARD_LUFS, abs=0.1)
+            assert reached or np.abs(x).max() == pytest.approx(10 ** (-1 / 20), rel=1e-3)
+
+
+def test_bypass_is_measured_by_what_the_effect_does_to_the_loudness(song):
+    from dataclasses import replace
+
+    lead = replace(song.part("lead"), effects=(Effect("compressor", {"threshold_db": 0.0, "gain_db": 6.0}), Effect("width")))
+    assert bypass_db(lead, 0, 69, 124.0) == pytest.approx(6.0, abs=0.1)
+    assert bypass_db(lead, 1, 69, 124.0) == pytest.approx(0.0, abs=0.01)
+
+
+def test_pictures_show_the_sound():
+    drawn = pictures_of(
+        Sound("synth", {"filter1_hz": 1000.0, "env1_attack_ms": 100.0}, {"osc1_wave": "sine", "filter1_kind": "low-pass 24"})
+    )
+    np.testing.assert_allclose(drawn["cycles"]["osc1"], np.sin(2 * np.pi * np.arange(96) / 96), atol=2e-3)
+    response = np.array(drawn["responses"]["filter1"])
+    assert np.interp(1000, AXIS_HZ, response) == pytest.approx(-3, abs=0.3)
+    assert drawn["responses"]["filter2"] is None
+    curve = drawn["envelopes"]["env1"]
+    assert curve["stages"]["attack"] == pytest.approx(0.1)
+    assert max(curve["values"]) > 0.98
+    assert pictures_of(Sound("kick")) == {}
+
+
+@pytest.mark.parametrize("kind", EFFECTS)
+def test_an_effects_picture_is_finite_or_missing(kind):
+    picture = picture_of(Effect(kind))
+    if picture is not None:
+        assert np.isfinite(picture["values"]).all()
+        assert len(picture["values"]) > 30
+
+
+def test_a_compressors_picture_is_its_static_curve():
+    values = picture_of(Effect("compressor", {"threshold_db": -20.0, "ratio": 4.0, "knee_db": 0.0}))["values"]
+    assert values[-1] == pytest.approx(-15.0)
+    assert values[0] == pytest.approx(-60.0)
+
+
+def test_notes_keep_their_bends(song):
+    note = {"tick": 0, "ticks": 960, "midi": 60, "velocity": 1.0, "bend": [[0, 0], [480, 12]]}
+    written = applied(song, "write_notes", part="lead", pattern="A", bars=1, notes=[note]).patterns["A"].notes[0]
+    assert written == Note(0, 960, 60, 1.0, ((0.0, 0.0), (480.0, 12.0)))
