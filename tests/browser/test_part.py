@@ -40,9 +40,9 @@ def test_a_sound_is_shaped_in_the_browser_alone(part):
     part.keyboard.press("ArrowUp")
     part.keyboard.press("Control+z")
 
-    part.get_by_label("Add").select_option("reverb")
+    part.locator("#add-effect").select_option("reverb")
     undo_says(part, "Reverb added")
-    part.get_by_label("Add").select_option("eq")
+    part.locator("#add-effect").select_option("eq")
     undo_says(part, "Equaliser added")
     part.locator(".card-name", has_text="Equaliser").focus()
     part.keyboard.press("Alt+ArrowLeft")
@@ -51,7 +51,7 @@ def test_a_sound_is_shaped_in_the_browser_alone(part):
     part.get_by_role("button", name="Reverb on").click()
     part.get_by_role("button", name="Reverb off").wait_for()
 
-    part.get_by_label("Find").fill("ship's bell")
+    part.locator("#by-text").fill("ship's bell")
     part.get_by_role("button", name="Take Ship's bell").click()
     undo_says(part, "plays Ship's bell")
     part.get_by_role("heading", name="Ship's bell").wait_for()

@@ -35,10 +35,10 @@ _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
     "uplifting-trance": {"lead": ("Main light", "Arp lamp"), "pad": ("Wake", "Tide table")},
     "festival-house": {"lead": ("Main light", "Backwards tide"), "pad": ("Wake", "Strings below")},
     "hard-techno": {
-        "lead": ("Gull", "Siren deck"),
+        "lead": ("Stab lead", "Masthead"),
         "stab": ("Siren deck",),
-        "bass": ("Rust", "Diesel"),
-        "pad": ("Low drone", "Cold front"),
+        "bass": ("Diesel", "Donkey engine"),
+        "pad": ("Cold front", "Night ferry"),
     },
     "drum-and-bass": {"bass": ("Undertow", "Two-stroke"), "pad": ("Glass bottom", "Night ferry")},
     "future-garage": {

@@ -42,6 +42,7 @@ export class Pads {
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
       pad.setAttribute("aria-label", this.pitched ? `${note}${scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
       pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });
+      pad.addEventListener("click", (event) => { if (event.detail) pad.blur(); });
       pad.addEventListener("keydown", (event) => { if (event.key === "Enter" && !event.repeat) { this.#down(KEYS[i], midi); setTimeout(() => this.#released(KEYS[i]), 150); } });
       return pad;
     }));

@@ -377,7 +377,9 @@ byId("octave-up").addEventListener("click", () => pads.octave(1));
 
 const take = byId("take-down"), keepLine = byId("keep-line");
 take.hidden = !state.pattern;
-take.addEventListener("click", () => {
+take.addEventListener("click", (event) => {
+  // Space belongs to the player again once the pointer has done its work.
+  if (event.detail) take.blur();
   const on = take.getAttribute("aria-pressed") !== "true";
   take.setAttribute("aria-pressed", String(on));
   if (on) {
