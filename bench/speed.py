@@ -15,20 +15,19 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import soundfile
 from scipy import fft
 
+from bench.song import bench_song
 from demo.references import write_references
 from ersatz.core.draft import draft_song, match_song
-from ersatz.core.edits import SetPartGain
+from ersatz.core.edits.arrangement import SetPartGain
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.survey import survey_file
-from ersatz.core.survey.document import Survey
 
 RUNS = 3
 
@@ -62,9 +61,33 @@ def _measure(track: Path) -> None:
     Mixdown(song, RenderCache()).samples(0, 1 << 17)
     row("mixdown from nothing", _median(lambda: Mixdown(song, RenderCache()).whole()), "30 x real time")
     row("mixdown after one part changed", _after_a_change(song), "2 s")
-    heard = _change_in_a_loop(song, survey)
+    heard = _change_in_a_loop(song, survey.sections[survey.main_section()].start_bar)
     print(f"{'a change in an 8-bar loop':34} {heard:9.3f} {'':12} {'':13}   0.3 s")
+    _render_speed()
     print(f"memory at its peak: {memory:.0f} MB after surveys (1000), {_peak_mb():.0f} MB after mixdowns (1500)")
+
+
+def _render_speed() -> None:
+    """The bench song: from nothing, after one part changed, a change in a loop; then how cost grows with length and parts."""
+    song = bench_song()
+    length = song.grid.seconds_of_bar(song.bars + 1)
+    Mixdown(song, RenderCache()).samples(0, 1 << 17)
+    whole = _median(lambda: Mixdown(song, RenderCache()).whole())
+    print(f"bench song, {len(song.parts)} parts, {length:.0f} s:")
+    print(f"  {'mixdown from nothing':32} {whole:9.2f} {length / whole:12.1f} {'':13}   30 x real time")
+    changed = _after_a_change(song, "p11")
+    print(f"  {'after one part changed':32} {changed:9.2f} {length / changed:12.1f} {'':13}   2 s")
+    print(f"  {'a change in an 8-bar loop':32} {_change_in_a_loop(song, 33, 'p6'):9.3f} {'':12} {'':13}   0.3 s", flush=True)
+    for minutes in (1, 3, 6, 12):
+        print(f"  {minutes:2} minutes, 16 parts {'':12} {_once(bench_song(minutes=minutes)):9.2f}", flush=True)
+    for parts in (4, 16, 48):
+        print(f"  6 minutes, {parts:2} parts {'':12} {_once(bench_song(parts=parts)):9.2f}", flush=True)
+
+
+def _once(song) -> float:
+    start = time.perf_counter()
+    Mixdown(song, RenderCache()).samples(0, Mixdown(song).frames)
+    return time.perf_counter() - start
 
 
 def _median(run: Callable[[], object]) -> float:
@@ -100,27 +123,26 @@ def _phases(track: Path) -> dict[str, float]:
     return seconds
 
 
-def _after_a_change(song) -> float:
+def _after_a_change(song, part: str = "lead") -> float:
     cache = RenderCache()
     Mixdown(song, cache).whole()
     times = []
     for gain in (-20.0, -21.0, -22.0):
-        edited = SetPartGain("lead", gain).apply(song)
+        edited = SetPartGain(part, gain).apply(song)
         start = time.perf_counter()
         Mixdown(edited, cache).whole()
         times.append(time.perf_counter() - start)
     return statistics.median(times)
 
 
-def _change_in_a_loop(song, survey: Survey) -> float:
-    """The first four bars of a running 8-bar loop of the main section after a level was changed: what the player waits for."""
+def _change_in_a_loop(song, first: int, part: str = "bass") -> float:
+    """The first four bars of a running 8-bar loop from bar `first` on after a level was changed: what the player waits for."""
     cache = RenderCache()
-    first = survey.sections[survey.main_section()].start_bar
     start, stop = Mixdown(song, cache).bar_range(first, first + 7)
     Mixdown(song, cache).samples(start, stop)
     times = []
     for gain in (-20.0, -21.0, -22.0):
-        edited = replace(SetPartGain("bass", gain).apply(song))
+        edited = SetPartGain(part, gain).apply(song)
         begun = time.perf_counter()
         mixdown = Mixdown(edited, cache)
         a, b = mixdown.bar_range(first, first + 3)

@@ -130,3 +130,9 @@ def test_a_follower_falls_to_a_third_in_its_release_time():
     level = np.concatenate([np.zeros(100), np.full(RATE, -60.0)])
     out = followers.decoupled(level, 0.0, followers.coefficient(0.1, RATE))
     assert out[100 + int(0.1 * RATE)] == pytest.approx(-60 * (1 - np.exp(-1)), abs=0.1)
+
+
+def test_the_tabled_antiderivative_is_ln_cosh():
+    x = np.linspace(-14, 14, 4001)
+    table = np.array([shapers._log_cosh(v) for v in x])
+    np.testing.assert_allclose(table, np.logaddexp(x, -x) - np.log(2), atol=1e-9)

@@ -32,7 +32,7 @@ _BASS = {
 _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
     "disco-house": {"stab": ("Organ deck", "Deck stab"), "bass": ("Keel", "Chart house")},
     "melodic-techno": {"pad": ("Night ferry", "Long swell", "Drift"), "open hat": ("Spray", "Half tide")},
-    "uplifting-trance": {"lead": ("Main light", "Arp lamp"), "pad": ("Wake", "Tide table")},
+    "uplifting-trance": {"lead": ("Main light", "Arp lamp"), "pad": ("Wake", "Strings below")},
     "festival-house": {"lead": ("Main light", "Backwards tide"), "pad": ("Wake", "Strings below")},
     "hard-techno": {
         "lead": ("Stab lead", "Masthead"),

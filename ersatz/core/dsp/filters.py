@@ -178,3 +178,28 @@ def highpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) ->
 
 def bandpass(x: np.ndarray, hz: float, rate: float, q: float) -> np.ndarray:
     return _fixed(x, hz, q, rate, BAND)
+
+
+@njit(cache=True, nogil=True)
+def _cascade(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Transposed direct form II, in place, the two sides of (2, n) in step: twice as fast as one after the other."""
+    for s in range(sections.shape[0]):
+        b0, b1, b2, a1, a2 = sections[s, 0], sections[s, 1], sections[s, 2], sections[s, 4], sections[s, 5]
+        p0, q0, p1, q1 = 0.0, 0.0, 0.0, 0.0
+        left, right = x[0], x[1]
+        for i in range(x.shape[1]):
+            x0, x1 = left[i], right[i]
+            u = b0 * x0 + p0
+            v = b0 * x1 + p1
+            p0 = b1 * x0 - a1 * u + q0
+            p1 = b1 * x1 - a1 * v + q1
+            q0 = b2 * x0 - a2 * u
+            q1 = b2 * x1 - a2 * v
+            left[i], right[i] = u, v
+
+
+def cascade(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
+    """Second-order sections (a0 = 1) on (2, n) from silence."""
+    out = np.array(x, np.float64, order="C")
+    _cascade(np.ascontiguousarray(np.atleast_2d(sections), np.float64), out)
+    return out

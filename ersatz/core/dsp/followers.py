@@ -9,9 +9,9 @@ import numpy as np
 from numba import njit
 from scipy import signal
 
+from ersatz.core.dsp import filters
+
 FLOOR_DB = -120.0
-#: Time constants after which a follower has forgotten where it began: 60 dB shrink to under 0.01.
-FORGOTTEN = 9.0
 
 
 def coefficient(seconds: float, rate: float) -> float:
@@ -37,11 +37,11 @@ def peak_db(x: np.ndarray) -> np.ndarray:
     return np.asarray(20 * np.log10(np.maximum(np.abs(x).max(axis=0), 10 ** (FLOOR_DB / 20))))
 
 
-def rms_db(x: np.ndarray, seconds: float, rate: float) -> np.ndarray:
-    """Mean power of the channels over the last `seconds`, dB re a full-scale square wave, shape (n,)."""
+def rms_db(x: np.ndarray, seconds: float, rate: float, every: int = 1) -> np.ndarray:
+    """Mean power of the channels over the last `seconds`, dB re a full-scale square wave, at every `every`-th sample."""
     width = max(1, int(seconds * rate))
     total = np.cumsum(np.concatenate([np.zeros(width), np.square(x).mean(axis=0)]))
-    power = np.maximum((total[width:] - total[:-width]) / width, 10 ** (FLOOR_DB / 10))
+    power = np.maximum((total[width::every] - total[:-width:every]) / width, 10 ** (FLOOR_DB / 10))
     return np.asarray(10 * np.log10(power))
 
 
@@ -85,6 +85,8 @@ def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
     Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
     """
     sections = signal.butter(2, min(hz, 0.45 * rate), fs=rate, output="sos")
+    if x.ndim == 2 and x.shape[0] == 2:
+        return filters.cascade(sections, filters.cascade(sections, x)[:, ::-1])[:, ::-1]
     there = signal.sosfilt(sections, x, axis=-1)
     return np.asarray(signal.sosfilt(sections, there[..., ::-1], axis=-1)[..., ::-1])
 

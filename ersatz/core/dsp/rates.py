@@ -37,8 +37,10 @@ def _between(x: np.ndarray, taps: np.ndarray) -> np.ndarray:  # pragma: no cover
     padded[reach : reach + n] = x
     out = np.zeros(n)
     for k in range(reach):
+        # Slices, so that the inner loop has no index that could be negative and runs in vectors.
+        before, after, tap = padded[reach - k : reach - k + n], padded[reach + 1 + k : reach + 1 + k + n], taps[k]
         for i in range(n):
-            out[i] += taps[k] * (padded[reach + i - k] + padded[reach + i + 1 + k])
+            out[i] += tap * (before[i] + after[i])
     return out
 
 

@@ -14,8 +14,10 @@ from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
 #: A time constant is how long a smoother takes to 63 %; after this many it has arrived.
-SETTLED = followers.FORGOTTEN
+SETTLED = 7.0
 RMS_S = 0.010
+#: Samples between two figures of the multiband's detector.
+CONTROL = 16
 GATE_RANGE_DB = 80.0
 
 
@@ -141,16 +143,17 @@ def up_gain_db(level_db: np.ndarray, threshold_db: float, ratio: float) -> np.nd
 def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     low = followers.below(x, s.flat("low_hz"), where.rate)
     high = x - followers.below(x, s.flat("high_hz"), where.rate)
-    attack, release = (followers.coefficient(s.flat(f"{k}_ms") / 1000, where.rate) for k in ("attack", "release"))
+    # A mean over 10 ms needs no figure per sample: one every CONTROL, from a start that is the same for every bar.
+    attack, release = (followers.coefficient(s.flat(f"{k}_ms") / 1000, where.rate / CONTROL) for k in ("attack", "release"))
     n = x.shape[1]
-    amount = s.curve("amount", n)
+    amount = s.curve("amount", n)[::CONTROL]
     out = np.zeros_like(x)
     for name, band in zip(BANDS, (low, x - low - high, high)):
-        level = followers.rms_db(band, RMS_S, where.rate)
+        level = followers.rms_db(band, RMS_S, where.rate, CONTROL)
         down = gain_db(level, s.flat(f"{name}_down_db"), s.flat("down_ratio"), 3.0)
         up = up_gain_db(level, s.flat(f"{name}_up_db"), s.flat("up_ratio"))
-        gain = -followers.decoupled(-(down + up), attack, release)
-        out += band * 10 ** ((amount * gain + s.curve(f"{name}_gain_db", n)) / 20)
+        gain = amount * -followers.decoupled(-(down + up), attack, release) + s.curve(f"{name}_gain_db", n)[::CONTROL]
+        out += band * np.interp(np.arange(n), np.arange(0, n, CONTROL), 10 ** (gain / 20))
     return out
 
 

@@ -11,9 +11,10 @@ reach in front of the bar), so any range of a song is the same samples as that r
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
+from threading import Event
 from typing import Any
 
 import numpy as np
@@ -25,8 +26,9 @@ from ersatz.core.effects.chain import period_beats, reach_s, run_chain
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
+from ersatz.core.mixdown import schedule as scheduled
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.schedule import Event, duck_triggers, schedule
+from ersatz.core.mixdown.schedule import duck_triggers, schedule
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, Automation, Effect, Master, Part, Song, digest
 from ersatz.core.voices import has_takes, render_note, song_round_beats, voice_of
@@ -40,8 +42,8 @@ TAIL_S = 6.0
 #: Raised when what a node computes changes, so that nothing stale is read from disk.
 ENGINE = 4
 WORKERS = 2
-#: Bars that one thread renders in a row.
-RUN_BARS = 8
+#: Seconds between two reports of progress.
+PROGRESS_S = 0.2
 SILENT_SEND_DB = -59.0
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
 LEVEL_RAMP = 882
@@ -117,15 +119,15 @@ class Mixdown:
     # Notes ------------------------------------------------------------------------------------------------------
 
     @cached_property
-    def _events(self) -> dict[str, list[Event]]:
+    def _events(self) -> dict[str, list[scheduled.Event]]:
         return schedule(self.song, RATE_HZ)
 
     @cached_property
-    def _by_bar(self) -> dict[str, dict[int, list[Event]]]:
+    def _by_bar(self) -> dict[str, dict[int, list[scheduled.Event]]]:
         """Events per part and per bar that they can sound in."""
-        out: dict[str, dict[int, list[Event]]] = {}
+        out: dict[str, dict[int, list[scheduled.Event]]] = {}
         for part in self.song.parts:
-            table: dict[int, list[Event]] = {}
+            table: dict[int, list[scheduled.Event]] = {}
             voice = voice_of(part.sound)
             tail = int(voice.tail_s(voice.patch(part.sound)) * RATE_HZ) + 1
             for event in self._events[part.id]:
@@ -150,7 +152,7 @@ class Mixdown:
             out[p.id] = _Traits(settings, voice.pitched, voice.pitched or voice.held, has_takes(p.sound), song_round_beats(p.sound))
         return out
 
-    def _played(self, part: Part, event: Event) -> Played:
+    def _played(self, part: Part, event: scheduled.Event) -> Played:
         """The note as the voice needs it, without what the voice doesn't regard: equal notes are rendered once."""
         traits, beat = self._traits[part.id], 0.0
         if traits.round_beats > 0:
@@ -167,7 +169,7 @@ class Mixdown:
             event.variant if traits.takes else 0,
         )
 
-    def _note(self, part: Part, event: Event) -> np.ndarray:
+    def _note(self, part: Part, event: scheduled.Event) -> np.ndarray:
         played = self._played(part, event)
         # Without the tempo, which the part's settings hold where it counts.
         what = (played.midi, played.held, played.velocity, played.variant, played.beat, played.bend)
@@ -185,7 +187,8 @@ class Mixdown:
                 note = eq.apply(np.concatenate(sections), note)
             return np.ascontiguousarray(note, np.float32)
 
-        return self.cache.get(key, compute)
+        # Long notes are dear to compute and to keep.
+        return self.cache.get(digest([key]), compute, on_disk=played.held > RATE_HZ // 2)
 
     # Part -------------------------------------------------------------------------------------------------------
 
@@ -240,7 +243,9 @@ class Mixdown:
         key = self._chained_key(part, bar)
         if key is None or not part.effects:
             return self._dry(part, bar)
-        return self.cache.get(key, lambda: self._run_chain(part.effects, part.automation, lambda b: self._dry(part, b), bar))
+        return self.cache.get(
+            key, lambda: self._run_chain(part.effects, part.automation, lambda b: self._dry(part, b), bar), on_disk=True
+        )
 
     # Chains of effects ------------------------------------------------------------------------------------------
 
@@ -487,7 +492,7 @@ class Mixdown:
             spectrum = fft.rfft(x, size, axis=-1) * self._spectrum(name, size)
             return np.asarray(fft.irfft(spectrum, size, axis=-1)[:, :n], np.float32)
 
-        return self.cache.get("e" + digest([ENGINE, response_key, self._send_key(name, bar)]), compute)
+        return self.cache.get("e" + digest([ENGINE, response_key, self._send_key(name, bar)]), compute, on_disk=True)
 
     def _spectrum(self, name: str, size: int) -> np.ndarray:
         key, response = self._responses[name]
@@ -571,7 +576,7 @@ class Mixdown:
     def _tone(self, bar: int) -> np.ndarray:
         """The mix through the master's width and EQ: what is linear, before the phrase's level."""
         return self.cache.get(
-            self._tone_key(bar), lambda: tone(self._stretch(self.mix_block, bar, CONTEXT, 0), self.song.master)[:, CONTEXT:]
+            self._tone_key(bar), lambda: tone(self._stretch(self.mix_block, bar, CONTEXT, 0), self.song.master)[:, CONTEXT:].copy()
         )
 
     def _mastering_key(self, bar: int) -> str:
@@ -625,24 +630,32 @@ class Mixdown:
         """A node's samples start..stop-1, shape (2, n), rendered by WORKERS threads. What `progress` raises stops it."""
         first = next(b for b in range(self.blocks + 1) if self._edge(b + 1) > start)
         last = next(b for b in range(first, self.blocks + 1) if self._edge(b + 1) >= stop)
-        pieces: list[np.ndarray] = []
+        blocks: dict[int, np.ndarray] = {}
+        stopped = Event()
 
-        def run(bars: range) -> list[np.ndarray]:
-            blocks = [node(bar) for bar in bars]
-            return [np.zeros((2, self._length(bar)), np.float32) if b is None else b for bar, b in zip(bars, blocks)]
+        def run(bars: range) -> None:
+            for bar in bars:
+                if stopped.is_set():
+                    return
+                block = node(bar)
+                blocks[bar] = np.zeros((2, self._length(bar)), np.float32) if block is None else block
 
-        # Neighbours need the same bars around them: in runs, one thread rarely waits for what the other computes.
-        run_bars = max(1, min(RUN_BARS, -(-(last + 1 - first) // WORKERS)))
-        runs = [range(b, min(b + run_bars, last + 1)) for b in range(first, last + 1, run_bars)]
+        # One run for each thread, far apart: neighbours need the same bars around them and would wait for each other.
+        count = last + 1 - first
+        share = -(-count // WORKERS)
         with ThreadPoolExecutor(WORKERS) as pool:
+            runs = {pool.submit(run, range(b, min(b + share, last + 1))) for b in range(first, last + 1, share)}
             try:
-                for done in pool.map(run, runs):
-                    pieces += done
-                    progress(len(pieces) / (last + 1 - first))
-            except BaseException:
-                pool.shutdown(cancel_futures=True)
-                raise
-        return np.concatenate(pieces, axis=1)[:, start - self._edge(first) : stop - self._edge(first)]
+                while runs:
+                    done, runs = wait(runs, PROGRESS_S, FIRST_COMPLETED)
+                    for future in done:
+                        future.result()
+                    progress(len(blocks) / count)
+            finally:
+                # What `progress` raises ends the others at their next bar.
+                stopped.set()
+        joined = np.concatenate([blocks[bar] for bar in range(first, last + 1)], axis=1)
+        return joined[:, start - self._edge(first) : stop - self._edge(first)]
 
     def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
         """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""

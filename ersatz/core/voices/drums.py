@@ -103,7 +103,12 @@ def _hat_s(p: Patch) -> float:
 
 
 def _metal(n: int, rate: int, rng: Generator, scale: float = 1.0) -> np.ndarray:
-    return np.asarray(sum(osc.pulse(np.full(n, f * scale / rate), 0.5, rng.random()) for f in METAL_HZ) / len(METAL_HZ))
+    """Pulses of METAL_HZ, each from a place of its own in its cycle."""
+    cents = 1200 * np.log2(np.array(METAL_HZ) / METAL_HZ[0])
+    steady = np.full(n, METAL_HZ[0] * scale / rate)
+    bank = osc.unison(osc.saw_tables(), steady, cents, rng.random(len(cents)), np.zeros(len(cents)), width=np.full(n, 0.5))
+    # A unison has the power of one voice and is panned to the middle; a mean of the six is wanted.
+    return bank[0] * np.sqrt(2 / len(cents))
 
 
 def _hat(p: Patch, note: Played, rng: Generator) -> np.ndarray:

@@ -12,6 +12,7 @@ from functools import cache
 
 import numpy as np
 from numba import njit
+from scipy import fft
 
 from ersatz.core.dsp import rates
 
@@ -264,7 +265,11 @@ COLOURS = {"white": 0.0, "pink": -3.0103, "brown": -6.0206, "blue": 3.0103}
 
 def noise(n: int, colour: str, rng: np.random.Generator) -> np.ndarray:
     """Noise of unit power whose density falls or rises by COLOURS, shape (n,): white noise weighted in the spectrum."""
-    spectrum = np.fft.rfft(rng.standard_normal(n))
-    k = np.maximum(np.arange(len(spectrum)), 1)
-    weighted = np.fft.irfft(spectrum * k ** (COLOURS[colour] / 6.0206), n)
+    if colour == "white":
+        weighted = rng.standard_normal(n)
+    else:
+        size = fft.next_fast_len(n, real=True)
+        spectrum = fft.rfft(rng.standard_normal(size))
+        k = np.maximum(np.arange(len(spectrum)), 1)
+        weighted = fft.irfft(spectrum * k ** (COLOURS[colour] / 6.0206), size)[:n]
     return np.asarray(weighted / max(float(np.sqrt(np.mean(np.square(weighted)))), 1e-12))
