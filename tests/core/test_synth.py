@@ -5,7 +5,7 @@ import json
 import numpy as np
 import pytest
 
-from ersatz.core.errors import UnusableAudio, UnusableDocument
+from ersatz.core.errors import UnusableDocument
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Modulation, Song, Sound
 from ersatz.core.voices import VOICES, complete, library, modulation, render_note, song_round_beats, tables
@@ -88,14 +88,6 @@ def test_a_unison_stands_in_the_middle_and_is_as_wide_as_its_spread():
     assert 10 * np.log10(left / right) == pytest.approx(0, abs=1.5)
     assert np.corrcoef(wide)[0, 1] < 0.8
     np.testing.assert_array_equal(narrow[0], narrow[1])
-
-
-def test_a_drawn_table_is_cut_into_cycles():
-    cycle = np.sin(2 * np.pi * np.arange(600) / 600)
-    assert tables.frames_from_audio(cycle[None]).shape[0] == 1
-    assert tables.frames_from_audio(np.tile(np.sin(2 * np.pi * np.arange(2048) / 2048), 5)[None]).shape[0] == 5
-    with pytest.raises(UnusableAudio, match="silent"):
-        tables.frames_from_audio(np.zeros((1, 4096)))
 
 
 @pytest.mark.parametrize("name", tables.TABLES)

@@ -75,7 +75,7 @@ class Modulation:
 @dataclass(frozen=True)
 class Sound:
     """A voice and its parameters, by name; what is left out has the voice's default. `shapes`: drawn curves by name, -1..1.
-    `sample`: identity of the audio that a sample voice plays. `name`: what the library calls it. `level_db` brings it to the
+    `name`: what the library calls it. `level_db` brings it to the
     loudness of others of its role."""
 
     voice: str
@@ -83,7 +83,6 @@ class Sound:
     choices: dict[str, str] = field(default_factory=dict)
     modulations: tuple[Modulation, ...] = ()
     shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
-    sample: str = ""
     name: str = ""
     level_db: float = 0.0
 

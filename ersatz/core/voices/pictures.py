@@ -34,7 +34,7 @@ def cycle(patch: Patch, number: int) -> list[float]:
     increments = np.full(n, 1 / n)
     # The bandwidth of a low note: what the cycle looks like, not what this few points could carry.
     band = np.full(n, 110 / RATE_HZ)
-    position = np.full(n, patch[f"{o}_position"]) if wave in synth.tables.TABLES or wave == "own" else None
+    position = np.full(n, patch[f"{o}_position"]) if wave in synth.tables.TABLES else None
     width = np.full(n, patch[f"{o}_width"]) if wave == "pulse" else None
     one = np.zeros(1)
     out = osc.unison(synth.frames(patch, number), increments, one, one + patch[f"{o}_phase"], one, position, width, bandwidth=band)

@@ -35,8 +35,6 @@ class Patch:
     choices: dict[str, str]
     modulations: tuple[Modulation, ...] = ()
     shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
-    audio: np.ndarray | None = None
-    audio_rate: int = 44_100
 
     def __getitem__(self, name: str) -> float:
         return self.params[name]

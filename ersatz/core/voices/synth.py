@@ -20,7 +20,7 @@ from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.shapes import declick
 from ersatz.core.voices.spec import Patch, Played, VoiceSpec
 
-WAVES = ("sine", "triangle", "saw", "pulse", *tables.TABLES, "own")
+WAVES = ("sine", "triangle", "saw", "pulse", *tables.TABLES)
 SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
 #: LFO 2 may move LFO 1's rate, not the other way round: no circles.
 CIRCLES = frozenset({("lfo 1", "lfo1_hz"), ("lfo 1", "lfo2_hz"), ("lfo 2", "lfo2_hz")})
@@ -269,9 +269,7 @@ def frames(patch: Patch, number: int) -> np.ndarray:
         return osc.saw_tables()
     if wave == "triangle":
         return osc.triangle_tables()
-    if wave == "sine" or (wave == "own" and patch.audio is None):
-        return _sine_tables()
-    return tables.frames_from_audio(patch.audio) if wave == "own" and patch.audio is not None else tables.frames_of(wave)
+    return _sine_tables() if wave == "sine" else tables.frames_of(wave)
 
 
 def _unison(
@@ -290,7 +288,7 @@ def _unison(
     cents, moving = (place * detune, None) if np.ndim(detune) == 0 else (place, np.asarray(detune))
     return osc.unison(
         frames(patch, number), increments, cents, starts, side,
-        position=moves.curve(f"{o}_position") if wave in tables.TABLES or wave == "own" else None,
+        position=moves.curve(f"{o}_position") if wave in tables.TABLES else None,
         width=moves.curve(f"{o}_width") if wave == "pulse" else None,
         phase_modulation=phase, detune=moving,
     ) * np.sqrt(2)  # fmt: skip

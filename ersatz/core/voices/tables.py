@@ -7,12 +7,9 @@ from functools import cache
 
 import numpy as np
 
-from ersatz.core.errors import UnusableAudio
 from ersatz.core.voices.oscillators import mip_map
 
 POINTS = 2048
-#: A user's file is cut into this many cycles of equal length at the most.
-MOST_CYCLES = 16
 U = np.arange(POINTS) / POINTS
 
 
@@ -75,18 +72,3 @@ TABLES: dict[str, Callable[[], list[np.ndarray]]] = {
 def frames_of(name: str) -> np.ndarray:
     """Mip-maps of a named row, each cycle at full swing, shape (cycles, LEVELS, points)."""
     return np.stack([mip_map(cycle / np.abs(cycle - cycle.mean()).max()) for cycle in TABLES[name]()])
-
-
-def frames_from_audio(samples: np.ndarray) -> np.ndarray:
-    """Mip-maps of a user's file, shape (cycles, LEVELS, points): one cycle if it is at most POINTS long, else cycles of POINTS.
-
-    Raises UnusableAudio for silence.
-    """
-    mono = np.atleast_2d(samples).mean(axis=0)
-    count = int(np.clip(len(mono) // POINTS, 1, MOST_CYCLES))
-    length = len(mono) if count == 1 and len(mono) < 2 * POINTS else POINTS
-    cycles = [mono[i * length : (i + 1) * length] for i in range(count)]
-    swings = [float(np.abs(c - c.mean()).max()) if len(c) else 0.0 for c in cycles]
-    if max(swings) < 1e-5:
-        raise UnusableAudio("This file is silent: a cycle can't be made of it.")
-    return np.stack([mip_map(c / max(s, 1e-5)) for c, s in zip(cycles, swings)])

@@ -122,7 +122,7 @@ function drawCycle(svg, values, number, block, api) {
   svg.append(curve);
   if (!api || g.small) return true;
   const wave = block.choices.find((c) => c.name.endsWith("wave")).value;
-  const target = wave === "pulse" ? "width" : ["sine", "triangle", "saw", "own"].includes(wave) ? null : "position";
+  const target = wave === "pulse" ? "width" : ["sine", "triangle", "saw"].includes(wave) ? null : "position";
   if (target) {
     const field = byName(block.params)[`osc${number}_${target}`];
     const at = (v) => g.left + ((v - field.low) / (field.high - field.low)) * (g.right - g.left);
