@@ -1,12 +1,29 @@
-"""The process's render cache, shared by all songs; its disk part is shared by web server and worker."""
+"""The process's render cache, shared by all songs (its disk part by web server and worker too), and audio as an answer."""
 
+import io
 from functools import cache
 
+import numpy as np
+import soundfile
 from django.conf import settings
+from django.http import HttpResponse
 
 from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import RATE_HZ
+
+#: For addresses that name what they hold.
+IMMUTABLE = "private, max-age=31536000, immutable"
 
 
 @cache
 def render_cache() -> RenderCache:
     return RenderCache(settings.RENDER_CACHE)
+
+
+def flac_response(samples: np.ndarray, caching: str = IMMUTABLE) -> HttpResponse:
+    """Samples of shape (2, n) as 16-bit FLAC."""
+    buffer = io.BytesIO()
+    soundfile.write(buffer, samples.T, RATE_HZ, format="FLAC", subtype="PCM_16", compression_level=0.2)
+    response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
+    response["Cache-Control"] = caching
+    return response

@@ -27,7 +27,7 @@ _LEAD = {
 _BASS = {
     "reese": ("Undertow",), "tech": ("Keel", "Diesel", "Organ hold"), "call": ("Keel", "Donkey engine"), "octaves": ("Keel",
     "Chart house"),
-    "offbeat": ("Donkey engine", "Keel"), "rolling": ("Bilge pump", "Diesel"), "sustained": ("Keel", "Diesel"),
+    "offbeat": ("Donkey engine", "Keel"), "rolling": ("Bilge pump", "Keel"), "sustained": ("Keel", "Diesel"),
 }  # fmt: skip
 _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
     "disco-house": {"stab": ("Organ deck", "Deck stab"), "bass": ("Keel", "Chart house")},
@@ -37,7 +37,7 @@ _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
     "hard-techno": {
         "lead": ("Stab lead", "Masthead"),
         "stab": ("Siren deck",),
-        "bass": ("Diesel", "Donkey engine"),
+        "bass": ("Keel", "Donkey engine"),
         "pad": ("Cold front", "Night ferry"),
     },
     "drum-and-bass": {"bass": ("Undertow", "Two-stroke"), "pad": ("Glass bottom", "Night ferry")},

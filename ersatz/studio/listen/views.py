@@ -1,7 +1,5 @@
 """Audio by bars: immutable addresses, FLAC, sample-exact so that chunks join without a seam."""
 
-import io
-
 import numpy as np
 import soundfile
 from django.contrib.auth.decorators import login_required
@@ -11,7 +9,7 @@ from django.views.decorators.http import require_GET
 
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.studio.models import Reference, Remake
-from ersatz.studio.renders import render_cache
+from ersatz.studio.renders import flac_response, render_cache
 
 MAX_BARS = 64
 
@@ -30,7 +28,7 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
         file.seek(min(max(start, 0), file.frames))
         samples = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
     # The last bar may be cut: silence makes the chunk whole.
-    return _flac(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
 
 
 @login_required
@@ -47,17 +45,9 @@ def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) 
         raise Http404
     start, stop = mixdown.bar_range(first, last)
     samples = mixdown.samples(start, min(stop, mixdown.frames))
-    return _flac(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
 
 
 def _check(first: int, last: int) -> None:
     if not 1 <= first <= last < first + MAX_BARS:
         raise Http404
-
-
-def _flac(samples: np.ndarray) -> HttpResponse:
-    buffer = io.BytesIO()
-    soundfile.write(buffer, samples.T, RATE_HZ, format="FLAC", subtype="PCM_16", compression_level=0.2)
-    response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
-    return response

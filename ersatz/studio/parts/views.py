@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import io
 import json
 
-import numpy as np
-import soundfile
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -15,7 +12,6 @@ from django.views.decorators.http import require_GET, require_POST
 from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import audition, bypass_db
-from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song
 from ersatz.core.voices import library
@@ -24,8 +20,7 @@ from ersatz.studio.frame import frame
 from ersatz.studio.models import Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import SaveForm
 from ersatz.studio.parts.state import MIDDLE, browser_state, effect_state, part_state, sound_state
-
-FOREVER = "private, max-age=31536000, immutable"
+from ersatz.studio.renders import flac_response
 
 
 def _part_of(song: Song, part_id: str) -> Part:
@@ -150,7 +145,7 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
     if revision is None or midi > 127:
         raise Http404
     opened = _part_of(revision.song, part)
-    return _flac(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm), FOREVER)
+    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm))
 
 
 @login_required
@@ -161,7 +156,7 @@ def shipped(request: HttpRequest, name: str) -> HttpResponse:
         raise Http404
     midi, held_s = library.note_of(entry.role)
     # The shipped sounds may change with the next version.
-    return _flac(audition(entry.sound, (), midi, held_s), "private, max-age=3600")
+    return flac_response(audition(entry.sound, (), midi, held_s), "private, max-age=3600")
 
 
 @login_required
@@ -169,12 +164,4 @@ def shipped(request: HttpRequest, name: str) -> HttpResponse:
 def saved(request: HttpRequest, pk: int) -> HttpResponse:
     own = get_object_or_404(SavedSound.objects.of(request.user), pk=pk)
     midi, held_s = library.note_of(own.role)
-    return _flac(audition(own.sound, (), midi, held_s), "private, no-cache")
-
-
-def _flac(samples: np.ndarray, caching: str) -> HttpResponse:
-    buffer = io.BytesIO()
-    soundfile.write(buffer, samples.T, RATE_HZ, format="FLAC", subtype="PCM_16", compression_level=0.2)
-    response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
-    response["Cache-Control"] = caching
-    return response
+    return flac_response(audition(own.sound, (), midi, held_s), "private, no-cache")
