@@ -49,9 +49,9 @@ def test_edits_that_dont_fit_are_refused_with_a_sentence(song, edit):
     assert str(refused.value).endswith(".")
 
 
-def test_every_kind_of_edit_goes_through_json_and_names_itself(song):
+def test_every_edit_of_the_arrangement_goes_through_json_and_names_itself(song):
     edits = [SwitchPart("kick", "s1", False), SetPartGain("bass", -4.5), SetPartDuck("pad", 6), Rename("Foghorn")]
-    assert {e.kind for e in edits} == set(EDITS)
+    assert {e.kind for e in edits} == {kind for kind, e in EDITS.items() if e.__module__.endswith("arrangement")}
     for edit in edits:
         assert parse_edit(json.loads(json.dumps(edit_json(edit)))) == edit
         assert edit.sentence(song)
