@@ -68,11 +68,11 @@ def _measure(track: Path) -> None:
 
 
 def _render_speed() -> None:
-    """The bench song: from nothing, after one part changed, a change in a loop; then how cost grows with length and parts."""
+    """The bench song, each once: from nothing, after one part changed, a change in a loop; then how cost grows with length and parts."""
     song = bench_song()
     length = song.grid.seconds_of_bar(song.bars + 1)
     Mixdown(song, RenderCache()).samples(0, 1 << 17)
-    whole = _median(lambda: Mixdown(song, RenderCache()).whole())
+    whole = _once(song)
     print(f"bench song, {len(song.parts)} parts, {length:.0f} s:")
     print(f"  {'mixdown from nothing':32} {whole:9.2f} {length / whole:12.1f} {'':13}   30 x real time")
     changed = _after_a_change(song, "p11")
