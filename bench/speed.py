@@ -68,7 +68,7 @@ def _measure(track: Path) -> None:
 
 
 def _render_speed() -> None:
-    """The bench song, each once: from nothing, after one part changed, a change in a loop; then how cost grows with length and parts."""
+    """The bench song, each once: from nothing, after a part changed, a change in a loop; then growth with length and parts."""
     song = bench_song()
     length = song.grid.seconds_of_bar(song.bars + 1)
     Mixdown(song, RenderCache()).samples(0, 1 << 17)
