@@ -145,7 +145,10 @@ def test_pictures_show_the_sound():
     curve = drawn["envelopes"]["env1"]
     assert curve["stages"]["attack"] == pytest.approx(0.1)
     assert max(curve["values"]) > 0.98
-    assert pictures_of(Sound("kick")) == {}
+    hit = pictures_of(Sound("kick"))
+    assert hit["seconds"] == pytest.approx(0.42, abs=0.01)
+    assert all(low <= high for low, high in hit["hit"])
+    assert max(high for _, high in hit["hit"][:40]) > 5 * max(high for _, high in hit["hit"][-40:])
 
 
 @pytest.mark.parametrize("kind", EFFECTS)

@@ -10,9 +10,9 @@ import numpy as np
 
 from ersatz.core.dsp import filters
 from ersatz.core.song.document import Sound
-from ersatz.core.voices import complete, modulation, synth
+from ersatz.core.voices import complete, modulation, render_note, synth
 from ersatz.core.voices import oscillators as osc
-from ersatz.core.voices.spec import Patch
+from ersatz.core.voices.spec import Patch, Played
 
 RATE_HZ = 44_100
 CYCLE_POINTS = 96
@@ -80,9 +80,10 @@ def outline(samples: np.ndarray, columns: int = 160) -> list[list[float]]:
 
 
 def pictures_of(sound: Sound) -> dict[str, Any]:
-    """Everything that can be drawn of a sound: of a drum voice nothing but its note, which the page asks for by itself."""
+    """Everything that can be drawn of a sound; of a drum voice the outline of one hit and how long it is, in seconds."""
     if sound.voice != synth.SPEC.name:
-        return {}
+        hit = render_note(sound, Played(60, RATE_HZ))
+        return {"hit": outline(hit), "seconds": hit.shape[1] / RATE_HZ}
     patch = complete(sound)
     return {
         "cycles": {f"osc{k}": cycle(patch, k) for k in (1, 2)},

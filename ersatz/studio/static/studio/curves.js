@@ -1,6 +1,6 @@
 // Curves of sounds and effects, and handles on them: points that are dragged, or moved with the arrow keys.
 
-import { el, frequencyAxis, fresh, ownCurve, text } from "./draw.js";
+import { el, frequencyAxis, fresh, ownCurve, path, text } from "./draw.js";
 
 const LOW = 20, HIGH = 20000, BARS = 16;
 const clamp = (value, low, high) => Math.min(high, Math.max(low, value));
@@ -102,6 +102,7 @@ function columns(svg, values, low, high, changed, done) {
 export function drawBlock(svg, title, sound, api = null) {
   svg.onpointerdown = null;
   const { cycles = {}, responses = {}, envelopes = {}, lfos = {} } = sound.pictures;
+  if (sound.pictures.hit) return drawHit(svg, sound.pictures);
   const number = title.match(/\d/)?.[0];
   if (title.startsWith("Oscillator")) return drawCycle(svg, cycles[`osc${number}`], number, sound.blocks[title], api);
   if (title.startsWith("Filter")) return drawFilter(svg, responses[`filter${number}`], number, sound.blocks[title], api);
@@ -109,6 +110,18 @@ export function drawBlock(svg, title, sound, api = null) {
   if (title === "Mix and drive") return drawMix(svg, sound);
   if (title.startsWith("LFO")) return drawLfo(svg, lfos[`lfo${number}`], number, sound, api);
   return false;
+}
+
+/** The outline of one hit. */
+function drawHit(svg, { hit, seconds }) {
+  const g = ground(svg, { l: 8, r: 8, t: 8, b: 20 });
+  const most = Math.max(...hit.flat().map(Math.abs), 1e-6), middle = (g.top + g.bottom) / 2;
+  const y = (v) => middle - (v / most) * ((g.bottom - g.top) / 2);
+  const x = (i) => g.left + (i / (hit.length - 1)) * (g.right - g.left);
+  const edge = [...hit.map(([, high], i) => [x(i), y(high)]), ...hit.map(([low], i) => [x(i), y(low)]).reverse()];
+  svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: middle, y2: middle }), el("path", { class: "ownbox", d: `${path(edge)}Z` }));
+  if (!g.small) svg.append(text(g.right, g.bottom + 15, `${Math.round(seconds * 1000)} ms`, { class: "s", "text-anchor": "end" }));
+  return true;
 }
 
 function drawCycle(svg, values, number, block, api) {

@@ -70,6 +70,7 @@ function draw() {
   drawChain();
   drawOpenEffect();
   pads.show({ base: pads.root === undefined ? state.part.middle : undefined, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched });
+  for (const id of ["octave-down", "octave-up"]) byId(id).hidden = !state.sound.pitched;
   if (focus) host.querySelector(`[data-name="${focus}"]`)?.focus();
 }
 
@@ -145,8 +146,8 @@ function redrawCurve(box, drawing) {
   const ghost = svgOf("large ghost");
   svg.after(ghost);
   drawing(ghost);
-  const fresher = ghost.querySelector(".ownline");
-  const old = svg.querySelector(".ownline");
+  const fresher = ghost.querySelector(".ownline, path.ownbox");
+  const old = svg.querySelector(".ownline, path.ownbox");
   if (fresher && old) old.setAttribute("d", fresher.getAttribute("d"));
   ghost.remove();
 }
