@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import ClassVar, TypeVar
 
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.effects.chain import spec_of
@@ -11,6 +11,8 @@ from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.document import Effect, Modulation, Part, Song, Sound
 from ersatz.core.voices import complete, voice_of
+
+Row = TypeVar("Row", Param, Choice)
 
 MOST_EFFECTS = 12
 MOST_MODULATIONS = 24
@@ -25,6 +27,13 @@ def _checked(song: Song, part: Part, sound: Sound) -> Song:
     except UnusableDocument as error:
         raise InvalidEdit(str(error)) from error
     return with_part(song, replace(part, sound=sound))
+
+
+def _named(table: tuple[Row, ...], name: str) -> Row:
+    found = next((row for row in table if row.name == name), None)
+    if found is None:
+        raise InvalidEdit(f"This sound has no “{name}”.")
+    return found
 
 
 def figure(value: float, unit: str) -> str:
@@ -43,11 +52,7 @@ class SetSoundValue:
     value: float
 
     def _param(self, song: Song) -> Param:
-        params = voice_of(part_of(song, self.part).sound).params
-        found = next((p for p in params if p.name == self.name), None)
-        if found is None:
-            raise InvalidEdit(f"This sound has no “{self.name}”.")
-        return found
+        return _named(voice_of(part_of(song, self.part).sound).params, self.name)
 
     def apply(self, song: Song) -> Song:
         part, param = part_of(song, self.part), self._param(song)
@@ -71,10 +76,7 @@ class SetSoundChoice:
     option: str
 
     def _choice(self, song: Song) -> Choice:
-        found = next((c for c in voice_of(part_of(song, self.part).sound).choices if c.name == self.name), None)
-        if found is None:
-            raise InvalidEdit(f"This sound has no “{self.name}”.")
-        return found
+        return _named(voice_of(part_of(song, self.part).sound).choices, self.name)
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)

@@ -37,12 +37,17 @@ def _ahead(x: np.ndarray, samples: int) -> np.ndarray:
     return np.concatenate([x[:, samples:], np.zeros((x.shape[0], samples))], axis=1) if samples else x
 
 
+def _smoothing(s: Settings, rate: float) -> tuple[float, float]:
+    """Coefficients of attack and release."""
+    return followers.coefficient(s.flat("attack_ms") / 1000, rate), followers.coefficient(s.flat("release_ms") / 1000, rate)
+
+
 def _compress(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
     detector = _ahead(x if where.key is None else where.key, int(s.flat("look_ahead_ms") / 1000 * where.rate))
     level = followers.rms_db(detector, RMS_S, where.rate) if s.choices["detector"] == "RMS" else followers.peak_db(detector)
     reduction = -gain_db(level, s.curve("threshold_db", n), s.curve("ratio", n), s.flat("knee_db"))
-    attack, release = (followers.coefficient(s.flat(f"{k}_ms") / 1000, where.rate) for k in ("attack", "release"))
+    attack, release = _smoothing(s, where.rate)
     gain = s.curve("gain_db", n) - followers.decoupled(reduction, attack, release)
     if s.choices["auto_gain"] == "on":
         gain = gain + auto_gain_db(s)
@@ -89,7 +94,7 @@ def _gate(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     level = followers.peak_db(_ahead(x if where.key is None else where.key, int(s.flat("look_ahead_ms") / 1000 * where.rate)))
     hold = max(1, int(s.flat("hold_ms") / 1000 * where.rate))
     opened = _gate_open(level, s.curve("threshold_db", n), s.flat("hysteresis_db"), hold)
-    attack, release = (followers.coefficient(s.flat(f"{k}_ms") / 1000, where.rate) for k in ("attack", "release"))
+    attack, release = _smoothing(s, where.rate)
     return np.asarray(x * 10 ** (s.flat("range_db") * (followers.decoupled(opened, attack, release) - 1) / 20))
 
 
@@ -144,7 +149,7 @@ def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     low = followers.below(x, s.flat("low_hz"), where.rate)
     high = x - followers.below(x, s.flat("high_hz"), where.rate)
     # A mean over 10 ms needs no figure per sample: one every CONTROL, from a start that is the same for every bar.
-    attack, release = (followers.coefficient(s.flat(f"{k}_ms") / 1000, where.rate / CONTROL) for k in ("attack", "release"))
+    attack, release = _smoothing(s, where.rate / CONTROL)
     n = x.shape[1]
     amount = s.curve("amount", n)[::CONTROL]
     out = np.zeros_like(x)

@@ -159,8 +159,7 @@ def _limit(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
 
 
 def _clip_softly(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    gain = 10 ** (s.flat("gain_db") / 20)
-    return soft_clip(x * gain)
+    return soft_clip(x * 10 ** (s.flat("gain_db") / 20))
 
 
 _REACH_S = CONTEXT / 44_100

@@ -18,7 +18,7 @@ from scipy import signal
 from ersatz.core.loudness import k_weighting
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Modulation, Sound
-from ersatz.core.voices import render_note, voice_of
+from ersatz.core.voices import render_note
 from ersatz.core.voices.spec import Played
 
 RATE_HZ = 44_100
@@ -309,7 +309,3 @@ def centroid_hz(samples: np.ndarray) -> float:
     hz = np.fft.rfftfreq(samples.shape[1], 1 / RATE_HZ)
     heard = (hz > 20) & (hz < 20_000)
     return float(np.exp((power[heard] * np.log(hz[heard])).sum() / power[heard].sum()))
-
-
-def is_pitched(entry: LibrarySound) -> bool:
-    return voice_of(entry.sound).pitched
