@@ -3,6 +3,7 @@
 
 import { drawBlock, drawEffect } from "./curves.js";
 import { fresh, readJson, redrawn, text } from "./draw.js";
+import { edits } from "./edits.js";
 import { button, choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
@@ -23,19 +24,8 @@ const svgOf = (name) => {
   return svg;
 };
 
-let sending = Promise.resolve();
-
-/** Edits go one after another, each on the revision that the one before it made. */
-function send(edit) {
-  sending = sending.then(async () => {
-    const { ok, status, data } = await post(host.dataset.edit, { revision: state.revision, edit: { part: state.part.id, ...edit } }, { json: true });
-    says.textContent = ok ? "" : data.error;
-    if (ok) show(data);
-    else if (status === 409 && data.state) show(data.state);
-    else draw();
-  });
-  return sending;
-}
+const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: draw });
+const send = (edit) => sendEdit({ part: state.part.id, ...edit });
 
 let previewing = null, wanted = null;
 
@@ -397,20 +387,6 @@ keepLine.addEventListener("click", () => {
   send({ kind: "write_notes", pattern: name, bars, notes: pads.notes(start - 1, bars) });
 });
 
-for (const id of ["undo", "redo"]) byId(id).addEventListener("click", () => step(id));
-function step(id) {
-  sending = sending.then(async () => {
-    const { ok, data } = await post(byId(id).dataset.url);
-    says.textContent = ok ? "" : data.error;
-    if (ok) show(data);
-  });
-}
-document.addEventListener("keydown", (event) => {
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
-    event.preventDefault();
-    step(event.shiftKey ? "redo" : "undo");
-  }
-});
 fillChains();
 drawBrowser();
 redrawn(draw);

@@ -2,8 +2,8 @@
 // sends edits with the revision they were made on and draws what comes back.
 
 import { BarAxis, el, fresh, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
+import { edits } from "./edits.js";
 import { player } from "./frame.js";
-import { post } from "./http.js";
 import { editTitle } from "./title.js";
 
 const HEAD = 206, TOP = 92, LANE = 36;
@@ -114,19 +114,7 @@ function cell(part, section, a, y, row, column) {
   return button;
 }
 
-let sending = Promise.resolve();
-
-/** Edits go one after another, each on the revision that the one before it made. */
-function send(edit) {
-  sending = sending.then(async () => {
-    const { ok, status, data } = await post(host.dataset.edit, { revision: song.revision, edit }, { json: true });
-    says.textContent = ok ? "" : data.error;
-    if (ok) show(data);
-    else if (status === 409 && data.state) show(data.state);
-    else draw();
-  });
-  return sending;
-}
+const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: draw });
 
 function show(state) {
   song = { ...state, reference };
@@ -152,21 +140,6 @@ function buttons() {
   );
 }
 
-function step(id) {
-  sending = sending.then(async () => {
-    const { ok, data } = await post(document.getElementById(id).dataset.url);
-    says.textContent = ok ? "" : data.error;
-    if (ok) show(data);
-  });
-}
-
-for (const id of ["undo", "redo"]) document.getElementById(id).addEventListener("click", () => step(id));
-document.addEventListener("keydown", (event) => {
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
-    event.preventDefault();
-    step(event.shiftKey ? "redo" : "undo");
-  }
-});
 document.getElementById("rename").addEventListener("click", () => {
   editTitle(document.getElementById("remake-title"), song.title, (title) => send({ kind: "rename", title }));
 });

@@ -1,0 +1,29 @@
+// Edits of a song: one after another, each on the revision that the one before it made; undo and redo by button and by key.
+
+import { post } from "./http.js";
+
+/** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit). */
+export function edits({ url, says, revision, show, refused }) {
+  let sending = Promise.resolve();
+
+  const queue = (work) => {
+    sending = sending.then(async () => {
+      const { ok, status, data } = await work();
+      says.textContent = ok ? "" : data.error;
+      if (ok) show(data);
+      else if (status === 409 && data.state) show(data.state);
+      else refused();
+    });
+    return sending;
+  };
+
+  const step = (id) => queue(() => post(document.getElementById(id).dataset.url));
+  for (const id of ["undo", "redo"]) document.getElementById(id).addEventListener("click", () => step(id));
+  document.addEventListener("keydown", (event) => {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
+      event.preventDefault();
+      step(event.shiftKey ? "redo" : "undo");
+    }
+  });
+  return (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
+}
