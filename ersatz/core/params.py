@@ -6,8 +6,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-import numpy as np
-
 from ersatz.core.errors import UnusableDocument
 
 
@@ -31,7 +29,7 @@ class Param:
 
     def value(self, given: Mapping[str, float]) -> float:
         """The given value within the range, or the default."""
-        return float(np.clip(given.get(self.name, self.default), self.low, self.high))
+        return min(max(float(given.get(self.name, self.default)), self.low), self.high)
 
 
 @dataclass(frozen=True)

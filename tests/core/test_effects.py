@@ -5,7 +5,7 @@ import pytest
 from scipy import signal
 
 from ersatz.core.effects import EFFECTS, dynamics, echo, eq, limiter, space
-from ersatz.core.effects.chain import apply_effect, period_beats, reach_s, run_chain, settings_of
+from ersatz.core.effects.chain import apply_effect, period_beats, reach, run_chain, settings_of
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.loudness import true_peak_dbtp
@@ -133,7 +133,10 @@ def test_look_ahead_turns_down_before_the_hit():
 def test_another_part_steers_a_keyed_compressor():
     x, key = square(-10.0), np.concatenate([np.zeros((2, RATE // 2)), square(0.0, RATE // 2)], axis=1)
     effect = Effect("compressor", {"threshold_db": -20.0, "ratio": 50.0, "attack_ms": 1.0}, key="kick")
-    y = run_chain(x, (effect,), HERE, keyed=lambda part: (key, np.zeros(0, np.int64)))
+    before, _ = reach((effect,), 120.0, RATE)
+    x, key = (np.pad(signal, ((0, 0), (before, 0))) for signal in (x, key))
+    y = run_chain(x, (effect,), Where(RATE, 120.0, -before), keyed=lambda part: (key, np.zeros(0, np.int64)))
+    assert y.shape[1] == RATE
     assert db(y[:, : RATE // 2 - 10]) == pytest.approx(-10, abs=0.05)
     assert db(y[:, -RATE // 4 :]) < -25
 
@@ -347,13 +350,24 @@ SOME = {
 def test_a_stretch_run_from_its_reach_on_equals_the_whole(kind):
     """What makes rendering by bars right."""
     effect = SOME.get(kind, Effect(kind))
-    before_s, after_s = reach_s((effect,), 120.0)
-    before, after = int(before_s * RATE) + 1, int(after_s * RATE) + 1
+    before, after = reach((effect,), 120.0, RATE)
     start, n = max(before, 20_000), 12_000
     x = noise(start + n + after + 6000, 5) * 3
     whole = apply_effect(x, effect, HERE)[:, start : start + n]
-    piece = apply_effect(x[:, start - before : start + n + after], effect, Where(RATE, 120.0, start - before))
-    assert db(piece[:, before : before + n] - whole) < db(whole) - 70
+    piece = run_chain(x[:, start - before : start + n + after], (effect,), Where(RATE, 120.0, start - before))
+    assert db(piece - whole) < db(whole) - 70
+
+
+def test_a_chain_run_from_the_reach_of_all_its_effects_equals_the_whole():
+    effects = (Effect("compressor"), Effect("saturation"), Effect("delay", {"feedback": 0.3}, {"time": "1/16"}), Effect("limiter"))
+    before, after = reach(effects, 120.0, RATE)
+    n = 12_000
+    x = noise(before + n + after + 6000, 5) * 3
+    whole = x
+    for effect in effects:
+        whole = apply_effect(whole, effect, HERE)
+    piece = run_chain(x[:, : before + n + after], effects, HERE)
+    assert db(piece - whole[:, before : before + n]) < db(piece) - 70
 
 
 @pytest.mark.parametrize("kind", EFFECTS)

@@ -8,7 +8,7 @@ import pytest
 from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
-from ersatz.core.mixdown.schedule import joined_line, schedule, schedule_part
+from ersatz.core.mixdown.schedule import joined_line, schedule_part
 from ersatz.core.song.document import (
     Automation,
     AutomationPoint,
@@ -112,13 +112,13 @@ def test_hits_of_a_choke_group_cut_each_other():
     crash = part("crash", Sound("cymbal"), [(0, 240, 60, 1.0)], choke="metal")
     hat = part("hat", Sound("hat"), [(960, 240, 60, 1.0)], choke="metal")
     made = song(crash, hat, bpm=120.0)
-    events = schedule(made, RATE_HZ)
-    assert events["crash"][0].cut == RATE_HZ // 2
-    alone = Mixdown(made).solo_part(made.parts[0], 0, RATE_HZ * 2)
+    mixdown = Mixdown(made)
+    assert mixdown.notes.events(made.parts[0])[0].cut == RATE_HZ // 2
+    alone = mixdown.solo_part(made.parts[0], 0, RATE_HZ * 2)
     assert np.abs(alone[:, RATE_HZ // 2 - 200 : RATE_HZ // 2]).max() > 1e-3
     assert np.abs(alone[:, RATE_HZ // 2 + 200 : RATE_HZ * 3 // 2]).max() == 0
     free = song(replace(crash, choke=""), hat)
-    assert schedule(free, RATE_HZ)["crash"][0].cut is None
+    assert Mixdown(free).notes.events(free.parts[0])[0].cut is None
 
 
 def mono(mode, notes, glide_ms=50.0):

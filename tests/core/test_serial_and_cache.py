@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.mixdown.cache import PASSING_SHARE, RenderCache
+from ersatz.core.mixdown.cache import REMEMBERED, Memory, RenderCache
 from ersatz.core.serial import from_json, to_json
 
 
@@ -96,17 +96,35 @@ def test_what_the_cache_holds_cant_be_written_to():
         value[0] = 2
 
 
-def test_the_least_recently_used_goes_first():
-    cache = RenderCache(memory_bytes=round(3 * 8000 / (1 - PASSING_SHARE)))
-    for key in "abc":
-        cache.get(key, lambda: array(0))
-    cache.get("a", lambda: array(0))
-    cache.get("d", lambda: array(0))
-    assert cache.computed == 4
-    cache.get("a", lambda: array(0))
-    assert cache.computed == 4
-    cache.get("b", lambda: array(0))
-    assert cache.computed == 5
+def test_what_took_least_time_per_byte_goes_first():
+    memory = Memory(3 * 8000)
+    for key, seconds in (("cheap", 0.001), ("dear", 1.0), ("fair", 0.1)):
+        memory.put(key, array(0), seconds)
+    memory.put("new", array(0), 0.01)
+    assert [key in memory for key in ("cheap", "dear", "fair", "new")] == [False, True, True, True]
+
+
+def test_what_isnt_asked_for_ages_until_even_the_dear_goes():
+    memory = Memory(2 * 8000)
+    memory.put("dear", array(0), 1.0)
+    for k in range(30):
+        memory.put(f"cheap {k}", array(0), 0.1)
+    assert "dear" not in memory
+    memory.put("asked for", array(0), 1.0)
+    for k in range(30):
+        assert memory.get("asked for") is not None
+        memory.put(f"more {k}", array(0), 0.1)
+    assert "asked for" in memory
+    assert memory.bytes <= 2 * 8000
+
+
+def test_plain_results_are_remembered_by_what_they_are_made_of():
+    cache = RenderCache()
+    first = cache.remembered(("a", 1.0), lambda: [1])
+    assert cache.remembered(("a", 1.0), lambda: [2]) is first
+    for k in range(REMEMBERED):
+        cache.remembered(k, lambda: [k])  # noqa: B023 - called at once
+    assert cache.remembered(("a", 1.0), lambda: [3]) == [3]
 
 
 def test_only_what_is_meant_for_the_disk_lies_there(tmp_path):

@@ -119,25 +119,32 @@ def allpass_chain(
     return out
 
 
+def _per_sample(value: np.ndarray | float, n: int) -> np.ndarray:
+    return np.full(n, float(value)) if np.ndim(value) == 0 else np.ascontiguousarray(value, np.float64)
+
+
 def filtered(
-    kind: str, x: np.ndarray, cutoff_hz: np.ndarray, resonance: np.ndarray, rate: float, vowel: np.ndarray | None = None
-) -> np.ndarray:
-    """A signal through a filter of KINDS, shape (n,). `vowel` 0..4 goes through a, e, i, o, u."""
+    kind: str, x: np.ndarray, cutoff_hz: np.ndarray | float, resonance: np.ndarray | float, rate: float,
+    vowel: np.ndarray | float = 0.0,
+) -> np.ndarray:  # fmt: skip
+    """A signal through a filter of KINDS, shape (n,). `vowel` 0..4 goes through a to u. What doesn't move may be a number."""
+    cutoff_hz = _per_sample(cutoff_hz, len(x))
     if kind == "off":
         return x
     if kind in ("low-pass 12", "high-pass 12", "band-pass", "notch"):
         mode = {"low-pass 12": LOW, "high-pass 12": HIGH, "band-pass": BAND, "notch": NOTCH}[kind]
-        return np.asarray(svf(x, cutoff_hz, q_of(resonance), rate, mode))
+        return np.asarray(svf(x, cutoff_hz, _per_sample(q_of(resonance), len(x)), rate, mode))
     if kind in ("low-pass 24", "high-pass 24"):
         mode = LOW if kind.startswith("low") else HIGH
         first = svf(x, cutoff_hz, np.full(len(x), FOURTH_ORDER_Q[0]), rate, mode)
-        return np.asarray(svf(first, cutoff_hz, q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q, rate, mode))
+        second = _per_sample(q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q, len(x))
+        return np.asarray(svf(first, cutoff_hz, second, rate, mode))
     if kind == "comb":
-        return np.asarray(comb(x, cutoff_hz, COMB_FEEDBACK * np.sqrt(np.clip(resonance, 0, 1)), rate))
+        return np.asarray(comb(x, cutoff_hz, _per_sample(COMB_FEEDBACK * np.sqrt(np.clip(resonance, 0, 1)), len(x)), rate))
     if kind == "vowel":
-        return _vowel(x, cutoff_hz, resonance, np.zeros(len(x)) if vowel is None else vowel, rate)
+        return _vowel(x, cutoff_hz, _per_sample(resonance, len(x)), _per_sample(vowel, len(x)), rate)
     if kind == "all-pass chain":
-        wet = allpass_chain(x, cutoff_hz, CHAIN_FEEDBACK * np.clip(resonance, 0, 1), CHAIN_STAGES, rate)
+        wet = allpass_chain(x, cutoff_hz, _per_sample(CHAIN_FEEDBACK * np.clip(resonance, 0, 1), len(x)), CHAIN_STAGES, rate)
         return np.asarray(0.5 * (x + wet))
     raise ValueError(f"there is no filter “{kind}”")
 
@@ -158,8 +165,7 @@ def response_db(kind: str, cutoff_hz: float, resonance: float, hz: np.ndarray, r
     n = 1 << 15
     impulse = np.zeros(n)
     impulse[0] = 1.0
-    steady = np.ones(n)
-    ringing = filtered(kind, impulse, cutoff_hz * steady, resonance * steady, rate, vowel * steady)
+    ringing = filtered(kind, impulse, cutoff_hz, resonance, rate, vowel)
     spectrum = np.abs(np.fft.rfft(ringing))
     return np.asarray(20 * np.log10(np.maximum(np.interp(hz, np.fft.rfftfreq(n, 1 / rate), spectrum), 1e-7)))
 

@@ -39,10 +39,24 @@ def peak_db(x: np.ndarray) -> np.ndarray:
 
 def rms_db(x: np.ndarray, seconds: float, rate: float, every: int = 1) -> np.ndarray:
     """Mean power of the channels over the last `seconds`, dB re a full-scale square wave, at every `every`-th sample."""
-    width = max(1, int(seconds * rate))
-    total = np.cumsum(np.concatenate([np.zeros(width), np.square(x).mean(axis=0)]))
-    power = np.maximum((total[width::every] - total[:-width:every]) / width, 10 ** (FLOOR_DB / 10))
-    return np.asarray(10 * np.log10(power))
+    power = _mean_power(np.ascontiguousarray(x, np.float64), max(1, int(seconds * rate)), every)
+    return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
+
+
+@njit(cache=True, nogil=True)
+def _mean_power(x: np.ndarray, width: int, every: int) -> np.ndarray:  # pragma: no cover - compiled
+    """Mean of the channels' squares over the last `width` samples, silence in front, at every `every`-th."""
+    channels, n = x.shape
+    total = np.zeros(n + width + 1)
+    for i in range(n):
+        power = 0.0
+        for c in range(channels):
+            power += x[c, i] * x[c, i]
+        total[width + i + 1] = total[width + i] + power
+    out = np.empty((n + every - 1) // every)
+    for k in range(len(out)):
+        out[k] = (total[width + k * every + 1] - total[k * every + 1]) / (width * channels)
+    return out
 
 
 @njit(cache=True, nogil=True)

@@ -79,7 +79,7 @@ def _area(kind: int, x: float) -> float:  # pragma: no cover - compiled
 
 @njit(cache=True, nogil=True)
 def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(len(x))
+    out = np.empty(len(x), x.dtype)
     for i in range(len(x)):
         out[i] = _curve(kind, x[i])
     return out
@@ -87,22 +87,24 @@ def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compi
 
 @njit(cache=True, nogil=True)
 def _shaped(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(len(x))
-    before = x[0]
+    out = np.empty(len(x), x.dtype)
+    before = np.float64(x[0])
     area_before = _area(kind, before)
     for i in range(len(x)):
-        area = _area(kind, x[i])
-        step = x[i] - before
-        out[i] = _curve(kind, 0.5 * (x[i] + before)) if abs(step) < NEAR else (area - area_before) / step
-        before, area_before = x[i], area
+        # Differences of areas need all the digits, also where the signal has few.
+        here = np.float64(x[i])
+        area = _area(kind, here)
+        step = here - before
+        out[i] = _curve(kind, 0.5 * (here + before)) if abs(step) < NEAR else (area - area_before) / step
+        before, area_before = here, area
     return out
 
 
 def _each(x: np.ndarray, function, kind: str) -> np.ndarray:  # type: ignore[no-untyped-def]
     """Along the last axis. Raises ValueError for a kind that doesn't exist."""
-    out = np.empty(x.shape)
+    out = np.empty(x.shape, x.dtype)
     for index in np.ndindex(x.shape[:-1]):
-        out[index] = function(np.ascontiguousarray(x[index], np.float64), KINDS.index(kind))
+        out[index] = function(np.ascontiguousarray(x[index]), KINDS.index(kind))
     return out
 
 
@@ -118,4 +120,4 @@ def shape(x: np.ndarray, kind: str) -> np.ndarray:
 
 def saturate(x: np.ndarray, kind: str, oversampling: int = OVERSAMPLING) -> np.ndarray:
     """The curve applied at several times the rate, shape (..., n)."""
-    return rates.down(shape(rates.up(x, oversampling), kind), oversampling)
+    return rates.down(shape(rates.up(np.asarray(x, np.float32), oversampling), kind), oversampling).astype(np.float64)

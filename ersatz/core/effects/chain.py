@@ -37,10 +37,10 @@ def _reaches(effect: Effect, bpm: float) -> tuple[float, float]:
     return spec.before_s(settings, bpm) + split, spec.after_s(settings, bpm) + split
 
 
-def reach_s(effects: tuple[Effect, ...], bpm: float) -> tuple[float, float]:
-    """Seconds before and after a stretch that its samples depend on. The first is also how long the chain rings on."""
+def reach(effects: tuple[Effect, ...], bpm: float, rate: int) -> tuple[int, int]:
+    """Samples before and after a stretch that its own depend on. The first is also how long the chain rings on."""
     pairs = [_reaches(e, bpm) for e in effects]
-    return sum(before for before, _ in pairs), sum(after for _, after in pairs)
+    return sum(math.ceil(before * rate) for before, _ in pairs), sum(math.ceil(after * rate) for _, after in pairs)
 
 
 def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, np.ndarray] | None = None) -> np.ndarray:
@@ -87,12 +87,18 @@ def settings_of(effect: Effect) -> Settings:
 def run_chain(
     x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, keyed: Keyed | None = None
 ) -> np.ndarray:
-    """All effects in order. `moved` gives an effect's automated values by its place in the chain; `keyed` another part's signal and
-    hits."""
+    """All effects in order on (2, n); gives what is left without their reach at both ends. `moved` gives an effect's automated
+    values by its place in the chain; `keyed` another part's signal and hits."""
+    first = 0
     for place, effect in enumerate(effects):
-        here = where
+        here = replace(where, start=where.start + first)
         if effect.key and keyed is not None and spec_of(effect).keyed:
             signal, hits = keyed(effect.key)
-            here = replace(where, key=signal, hits=hits)
-        x = apply_effect(x, effect, here, moved(place) if moved else None)
+            here = replace(here, key=signal[:, first : first + x.shape[1]], hits=hits)
+        values = moved(place) if moved else {}
+        x = apply_effect(x, effect, here, {name: value[first : first + x.shape[1]] for name, value in values.items()})
+        # What an effect needed around the stretch isn't carried on into the next ones.
+        before, after = reach((effect,), where.bpm, where.rate)
+        x = x[:, before : x.shape[1] - after]
+        first += before
     return x

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ersatz.core.dsp import rates, shapers
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -15,9 +16,8 @@ OFFSET_CUT_HZ = 12.0
 
 def _saturate(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Drive in, curve at four times the rate, tone, level out. What the drive adds to a small signal is taken off again by half."""
-    n = x.shape[1]
-    drive, kind = s.curve("drive_db", n), s.choices["kind"]
-    y = shapers.saturate(x * 10 ** (drive / 20), kind) * 10 ** ((s.curve("level_db", n) - drive / 2) / 20)
+    drive, kind = s.values["drive_db"], s.choices["kind"]
+    y = shapers.saturate(x * factor(drive), kind) * factor(s.values["level_db"] - drive / 2)
     if kind in ("tube", "rectified"):
         y = eq.apply(eq.low_cut(OFFSET_CUT_HZ, where.rate, 1), y)
     return eq.apply(eq.high_cut(s.flat("tone_hz"), where.rate, 1), y) if s.flat("tone_hz") < 19_000 else y

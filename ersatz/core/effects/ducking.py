@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
@@ -51,7 +52,7 @@ def _duck(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
         first = int(np.floor((where.start - period) / period))
         triggers = np.round(np.arange(max(first, 0), (where.start + n) / period + 1) * period).astype(np.int64)
     reduction = duck_curve_db(where.start, n, triggers, np.array(s.shape or DEFAULT_SHAPE), period)
-    return np.asarray(x * 10 ** (-s.curve("depth_db", n) * reduction / 20))
+    return np.asarray(x * factor(-s.curve("depth_db", n) * reduction))
 
 
 DUCKER = EffectSpec(

@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from ersatz.core.dsp import followers
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
@@ -51,7 +52,7 @@ def _compress(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     gain = s.curve("gain_db", n) - followers.decoupled(reduction, attack, release)
     if s.choices["auto_gain"] == "on":
         gain = gain + auto_gain_db(s)
-    return np.asarray(x * 10 ** (gain / 20))
+    return np.asarray(x * factor(gain))
 
 
 def auto_gain_db(s: Settings) -> float:
@@ -95,7 +96,7 @@ def _gate(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     hold = max(1, int(s.flat("hold_ms") / 1000 * where.rate))
     opened = _gate_open(level, s.curve("threshold_db", n), s.flat("hysteresis_db"), hold)
     attack, release = _smoothing(s, where.rate)
-    return np.asarray(x * 10 ** (s.flat("range_db") * (followers.decoupled(opened, attack, release) - 1) / 20))
+    return np.asarray(x * factor(s.flat("range_db") * (followers.decoupled(opened, attack, release) - 1)))
 
 
 GATE = EffectSpec(
@@ -125,7 +126,7 @@ def _transients(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     attack = np.maximum(quick - followers.decoupled(level, slow, release), 0.0)
     sustain = np.maximum(followers.decoupled(level, fast, longer) - quick, 0.0)
     gain = s.curve("attack", n) * np.minimum(attack, MOST_SHAPE_DB) + s.curve("sustain", n) * np.minimum(sustain, MOST_SHAPE_DB)
-    return np.asarray(x * 10 ** (gain / 20))
+    return np.asarray(x * factor(gain))
 
 
 TRANSIENTS = EffectSpec(
@@ -145,6 +146,23 @@ def up_gain_db(level_db: np.ndarray, threshold_db: float, ratio: float) -> np.nd
     return np.asarray((1 - 1 / ratio) * under * fading)
 
 
+@njit(cache=True, nogil=True)
+def _summed(low: np.ndarray, mid: np.ndarray, high: np.ndarray, gains: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """Three bands (2, n) added up, each at its gain every CONTROL samples, joined by straight lines; the last one stands."""
+    out = np.empty(low.shape)
+    last = gains.shape[1] - 1
+    for c in range(2):
+        for k in range(last + 1):
+            g0, g1, g2 = gains[0, k], gains[1, k], gains[2, k]
+            after = min(k + 1, last)
+            s0, s1, s2 = (gains[0, after] - g0) / CONTROL, (gains[1, after] - g1) / CONTROL, (gains[2, after] - g2) / CONTROL
+            start = k * CONTROL
+            for j in range(min(CONTROL, low.shape[1] - start)):
+                i = start + j
+                out[c, i] = low[c, i] * (g0 + s0 * j) + mid[c, i] * (g1 + s1 * j) + high[c, i] * (g2 + s2 * j)
+    return out
+
+
 def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     low = followers.below(x, s.flat("low_hz"), where.rate)
     high = x - followers.below(x, s.flat("high_hz"), where.rate)
@@ -152,14 +170,15 @@ def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     attack, release = _smoothing(s, where.rate / CONTROL)
     n = x.shape[1]
     amount = s.curve("amount", n)[::CONTROL]
-    out = np.zeros_like(x)
-    for name, band in zip(BANDS, (low, x - low - high, high)):
+    gains = []
+    bands = (low, x - low - high, high)
+    for name, band in zip(BANDS, bands):
         level = followers.rms_db(band, RMS_S, where.rate, CONTROL)
         down = gain_db(level, s.flat(f"{name}_down_db"), s.flat("down_ratio"), 3.0)
         up = up_gain_db(level, s.flat(f"{name}_up_db"), s.flat("up_ratio"))
         gain = amount * -followers.decoupled(-(down + up), attack, release) + s.curve(f"{name}_gain_db", n)[::CONTROL]
-        out += band * np.interp(np.arange(n), np.arange(0, n, CONTROL), 10 ** (gain / 20))
-    return out
+        gains.append(factor(gain))
+    return _summed(*bands, np.stack(gains))
 
 
 def _multiband_reach(s: Settings, bpm: float) -> float:

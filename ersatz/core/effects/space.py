@@ -14,6 +14,7 @@ from typing import Literal, cast
 import numpy as np
 from scipy import signal
 
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -54,7 +55,7 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
     rng = np.random.default_rng(RANDOM_SEED)
     t = np.arange(n) / rate_hz
     out = np.zeros((2, n))
-    for low, high, factor in (
+    for low, high, share in (
         (None, LOW_SPLIT_HZ, space.low),
         (LOW_SPLIT_HZ, HIGH_SPLIT_HZ, 1.0),
         (HIGH_SPLIT_HZ, None, space.high),
@@ -64,7 +65,7 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
             noise = eq.apply(eq.low_cut(low, rate_hz), noise)
         if high:
             noise = eq.apply(eq.high_cut(high, rate_hz), noise)
-        out += noise * 10 ** (-3 * t / (reverb.decay_s * factor))
+        out += noise * 10 ** (-3 * t / (reverb.decay_s * share))
     out *= np.minimum(1, t / space.build_s)
     for k, (ms, pan) in enumerate(REFLECTIONS):
         at = int(ms / 1000 * rate_hz)
@@ -105,7 +106,7 @@ def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
     response = reverb_response(_settings_of(s), where.rate)
     wet = signal.oaconvolve(x, response, axes=-1)[:, :n]
-    return np.asarray(x + 10 ** (s.curve("level_db", n) / 20) * wet)
+    return np.asarray(x + factor(s.values["level_db"]) * wet)
 
 
 REVERB = EffectSpec(

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ersatz.core.effects.chain import reach_s, run_chain
+from ersatz.core.effects.chain import reach, run_chain
 from ersatz.core.effects.spec import Where
 from ersatz.core.song.document import Effect, Part, Sound
 from ersatz.core.voices import library, render_note, voice_of
@@ -43,8 +43,8 @@ def _through(sound: Sound, effects: tuple[Effect, ...], midi: int, held_s: float
     note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm)).astype(np.float64)
     if not effects:
         return note
-    before, after = reach_s(effects, bpm)
-    tail = int(min(before, MOST_TAIL_S) * RATE_HZ)
-    x = np.pad(note, ((0, 0), (0, tail + int((after + 0.01) * RATE_HZ))))
+    before, after = reach(effects, bpm, RATE_HZ)
+    tail = min(before, int(MOST_TAIL_S * RATE_HZ))
+    x = np.pad(note, ((0, 0), (before, tail + after)))
     none = (np.zeros_like(x), np.zeros(0, np.int64))
-    return run_chain(x, effects, Where(RATE_HZ, bpm), keyed=lambda part: none)[:, : note.shape[1] + tail]
+    return run_chain(x, effects, Where(RATE_HZ, bpm, -before), keyed=lambda part: none)

@@ -1,44 +1,68 @@
-"""Rendered arrays by key: memory first, then disk, both with a size limit and least-recently-used eviction."""
+"""Rendered arrays by key: memory first, then disk, both with a size limit."""
 
 from __future__ import annotations
 
 import contextlib
+import heapq
 import os
 import tempfile
 import threading
+import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from pathlib import Path
+from typing import TypeVar, cast
 
 import numpy as np
 
-MEMORY_BYTES = 640 * 1024 * 1024
+MEMORY_BYTES = 800 * 1024 * 1024
 #: Share of the memory for what is quick to do again: enough for a running loop, so that a whole song doesn't push out the rest.
 PASSING_SHARE = 0.2
+REMEMBERED = 200
 DISK_BYTES = 2 * 1024 * 1024 * 1024
 
+T = TypeVar("T")
 
-class _Memory:
-    """Arrays by key up to a limit in bytes; the least recently used go first."""
+
+class Memory:
+    """Arrays by key up to a limit in bytes. What took least time per byte and wasn't asked for lately goes first: GreedyDual-Size
+    (Cao & Irani 1997), worth = the cache's age at the last use + seconds / bytes."""
 
     def __init__(self, limit: int):
-        self._arrays: OrderedDict[str, np.ndarray] = OrderedDict()
+        self._arrays: dict[str, np.ndarray] = {}
+        self._density: dict[str, float] = {}
+        self._worth: dict[str, float] = {}
+        self._queue: list[tuple[float, str]] = []
+        self._age = 0.0
         self._limit = limit
         self.bytes = 0
+
+    def __contains__(self, key: str) -> bool:
+        return key in self._arrays
 
     def get(self, key: str) -> np.ndarray | None:
         if key not in self._arrays:
             return None
-        self._arrays.move_to_end(key)
+        self._worth[key] = self._age + self._density[key]
         return self._arrays[key]
 
-    def put(self, key: str, value: np.ndarray) -> None:
-        if key not in self._arrays:
-            self._arrays[key] = value
-            self.bytes += value.nbytes
-        while self.bytes > self._limit and len(self._arrays) > 1:
-            _, old = self._arrays.popitem(last=False)
-            self.bytes -= old.nbytes
+    def put(self, key: str, value: np.ndarray, seconds: float) -> None:
+        if key in self._arrays:
+            return
+        while self._queue and self.bytes + value.nbytes > self._limit:
+            queued, old = heapq.heappop(self._queue)
+            if queued < self._worth[old]:
+                # Used since it was queued.
+                heapq.heappush(self._queue, (self._worth[old], old))
+                continue
+            self._age = queued
+            self.bytes -= self._arrays.pop(old).nbytes
+            del self._worth[old], self._density[old]
+        self._arrays[key] = value
+        self._density[key] = seconds / max(value.nbytes, 1)
+        self._worth[key] = self._age + self._density[key]
+        heapq.heappush(self._queue, (self._worth[key], key))
+        self.bytes += value.nbytes
 
 
 class RenderCache:
@@ -46,10 +70,11 @@ class RenderCache:
 
     def __init__(self, folder: Path | None = None, memory_bytes: int = MEMORY_BYTES, disk_bytes: int = DISK_BYTES):
         passing = int(PASSING_SHARE * memory_bytes)
-        self._kept, self._passing = _Memory(memory_bytes - passing), _Memory(passing)
+        self._kept, self._passing = Memory(memory_bytes - passing), Memory(passing)
         self._disk_limit = disk_bytes
         self._folder = folder
         self._lock = threading.Lock()
+        self._plain: OrderedDict[Hashable, object] = OrderedDict()
         self._under_way: dict[str, threading.Event] = {}
         self._written = 0
         self.computed = 0
@@ -59,6 +84,14 @@ class RenderCache:
     @property
     def bytes(self) -> int:
         return self._kept.bytes + self._passing.bytes
+
+    def holds(self, key: str) -> bool:
+        """Whether the array is kept or lies on disk. It may be gone when asked for: then it is computed."""
+        with self._lock:
+            if key in self._kept or key in self._passing:
+                return True
+        path = self._path(key)
+        return path is not None and path.exists()
 
     def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
         """The array of a key; `passing` is one that is quick to compute again from others.
@@ -77,6 +110,7 @@ class RenderCache:
                     break
             under_way.wait()
         try:
+            begun = time.perf_counter()
             value = self._read(key) if on_disk else None
             if value is None:
                 value = compute()
@@ -85,12 +119,25 @@ class RenderCache:
                     self._write(key, value)
             value.setflags(write=False)
             with self._lock:
-                memory.put(key, value)
+                memory.put(key, value, time.perf_counter() - begun)
         finally:
             with self._lock:
                 del self._under_way[key]
             mine.set()
         return value
+
+    def remembered(self, made_of: Hashable, make: Callable[[], T]) -> T:
+        """A small result of plain Python, by everything that it is made of; the last REMEMBERED are kept."""
+        with self._lock:
+            if made_of in self._plain:
+                self._plain.move_to_end(made_of)
+                return cast(T, self._plain[made_of])
+        made = make()
+        with self._lock:
+            self._plain[made_of] = made
+            if len(self._plain) > REMEMBERED:
+                self._plain.popitem(last=False)
+        return made
 
     def _path(self, key: str) -> Path | None:
         return None if self._folder is None else self._folder / key[:2] / f"{key}.npy"

@@ -11,61 +11,43 @@ reach in front of the bar), so any range of a song is the same samples as that r
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
-from dataclasses import dataclass, replace
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import cached_property, partial
-from threading import Event
 from typing import Any
 
 import numpy as np
 from scipy import fft
 
 from ersatz.core.audio import Audio
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq, limiter, space
-from ersatz.core.effects.chain import period_beats, reach_s, run_chain
+from ersatz.core.effects.chain import period_beats, reach, run_chain
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
-from ersatz.core.mixdown import schedule as scheduled
+from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.schedule import duck_triggers, schedule
+from ersatz.core.mixdown.notes import ENGINE, Notes
+from ersatz.core.mixdown.schedule import duck_triggers
+from ersatz.core.mixdown.work import Work
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, Automation, Effect, Master, Part, Song, digest
-from ersatz.core.voices import has_takes, render_note, song_round_beats, voice_of
-from ersatz.core.voices.spec import Played
 
-RATE_HZ = 44_100
 #: Filters of the master are started this early: over ten time constants of its narrowest low band.
 CONTEXT = 16_384
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
-#: Raised when what a node computes changes, so that nothing stale is read from disk.
-ENGINE = 4
 WORKERS = 2
-#: Seconds between two reports of progress.
-PROGRESS_S = 0.2
+#: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes.
+SPAN_BARS = 8
 SILENT_SEND_DB = -59.0
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
 LEVEL_RAMP = 882
-#: A choked hit is faded over this many samples.
-CHOKE_FADE = 132
 RETURNS = ("reverb", "delay")
 
 Progress = Callable[[float], None]
-Node = Callable[[int], np.ndarray | None]
-Key = Callable[[int], str | None]
-
-
-@dataclass(frozen=True)
-class _Traits:
-    """What of a note counts for a part's sound: `settings` is a hash of everything that shapes it; `round_beats` 0 where it doesn't
-    regard its place in the song."""
-
-    settings: str
-    pitched: bool
-    held: bool
-    takes: bool
-    round_beats: float
+Want = Callable[[Work, int], None]
 
 
 class Mixdown:
@@ -74,41 +56,11 @@ class Mixdown:
     def __init__(self, song: Song, cache: RenderCache | None = None):
         self.song = song
         self.cache = cache or RenderCache()
+        self.bars = Bars(song.grid)
+        self.notes = Notes(song, self.bars, self.cache)
         self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
-        self.frames = self._edge(self.blocks)
+        self.frames = self.bars.edge(self.blocks)
         self._keys: dict[tuple[str, str, int], str | None] = {}
-
-    # Time -------------------------------------------------------------------------------------------------------
-
-    def _edge(self, bar: int) -> int:
-        """Sample of a 0-based bar's line; bars before the song lie before 0."""
-        return self.song.grid.sample_of_bar(bar + 1, RATE_HZ)
-
-    def _length(self, bar: int) -> int:
-        return self._edge(bar + 1) - self._edge(bar)
-
-    def _bars_around(self, bar: int, before: int, after: int) -> range:
-        """Bars that hold a bar and so many samples in front of it and behind it."""
-        first, last = bar, bar
-        while self._edge(first) > self._edge(bar) - before:
-            first -= 1
-        while self._edge(last + 1) < self._edge(bar + 1) + after:
-            last += 1
-        return range(first, last + 1)
-
-    def _stretch(self, node: Node, bar: int, before: int, after: int) -> np.ndarray:
-        """A node's samples from `before` in front of a bar to `after` behind it, shape (2, before + length + after)."""
-        bars = self._bars_around(bar, before, after)
-        pieces = []
-        for b in bars:
-            samples = node(b)
-            pieces.append(np.zeros((2, self._length(b)), np.float32) if samples is None else samples)
-        joined = np.concatenate(pieces, axis=1)
-        start = self._edge(bar) - before - self._edge(bars.start)
-        return joined[:, start : start + before + self._length(bar) + after]
-
-    def _stretch_key(self, key: Key, bar: int, before: int, after: int) -> list[Any]:
-        return [[key(b), self._length(b)] for b in self._bars_around(bar, before, after)]
 
     def _known(self, node: str, name: str, bar: int, make: Callable[[], str | None]) -> str | None:
         place = (node, name, bar)
@@ -116,152 +68,50 @@ class Mixdown:
             self._keys[place] = make()
         return self._keys[place]
 
-    # Notes ------------------------------------------------------------------------------------------------------
-
-    @cached_property
-    def _events(self) -> dict[str, list[scheduled.Event]]:
-        return schedule(self.song, RATE_HZ)
-
-    @cached_property
-    def _by_bar(self) -> dict[str, dict[int, list[scheduled.Event]]]:
-        """Events per part and per bar that they can sound in."""
-        out: dict[str, dict[int, list[scheduled.Event]]] = {}
-        for part in self.song.parts:
-            table: dict[int, list[scheduled.Event]] = {}
-            voice = voice_of(part.sound)
-            tail = int(voice.tail_s(voice.patch(part.sound)) * RATE_HZ) + 1
-            for event in self._events[part.id]:
-                sounds = event.length + tail if event.cut is None else event.cut + CHOKE_FADE
-                bar = event.bar
-                while self._edge(bar) < event.start + sounds:
-                    table.setdefault(bar, []).append(event)
-                    bar += 1
-            out[part.id] = table
-        return out
-
-    @cached_property
-    def _traits(self) -> dict[str, _Traits]:
-        out = {}
-        for p in self.song.parts:
-            sound = to_json(p.sound)
-            sound.pop("name")
-            # Synced LFOs follow the tempo.
-            tempo = self.song.bpm if p.sound.modulations else 0
-            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo])
-            voice = voice_of(p.sound)
-            out[p.id] = _Traits(settings, voice.pitched, voice.pitched or voice.held, has_takes(p.sound), song_round_beats(p.sound))
-        return out
-
-    def _played(self, part: Part, event: scheduled.Event) -> Played:
-        """The note as the voice needs it, without what the voice doesn't regard: equal notes are rendered once."""
-        traits, beat = self._traits[part.id], 0.0
-        if traits.round_beats > 0:
-            inside = (event.start - self._edge(event.bar)) / RATE_HZ / self.song.grid.beat_s
-            beat = round(event.bar * self.song.grid.beats_per_bar + inside, 4) % traits.round_beats
-        return Played(
-            event.midi if traits.pitched else 0,
-            event.length if traits.held else 0,
-            round(event.velocity * 32) / 32,
-            RATE_HZ,
-            self.song.bpm,
-            beat,
-            tuple((int(at), semitones) for at, semitones in event.bend),
-            event.variant if traits.takes else 0,
-        )
-
-    def _note(self, part: Part, event: scheduled.Event) -> np.ndarray:
-        played = self._played(part, event)
-        # Without the tempo, which the part's settings hold where it counts.
-        what = (played.midi, played.held, played.velocity, played.variant, played.beat, played.bend)
-        key = f"n{self._traits[part.id].settings}.{what}"
-
-        def compute() -> np.ndarray:
-            note = render_note(part.sound, played)
-            sections = []
-            if part.low_cut_hz > 0:
-                sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))
-            if part.high_cut_hz > 0:
-                sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
-            if sections:
-                # Linear, and therefore done once per note, where repetition is.
-                note = eq.apply(np.concatenate(sections), note)
-            return np.ascontiguousarray(note, np.float32)
-
-        # Long notes are dear to compute and to keep.
-        return self.cache.get(digest([key]), compute, on_disk=played.held > RATE_HZ // 2)
-
     # Part -------------------------------------------------------------------------------------------------------
-
-    def _dry_key(self, part: Part, bar: int) -> str | None:
-        """None where nothing is played."""
-        return self._known("dry", part.id, bar, lambda: self._make_dry_key(part, bar))
-
-    def _make_dry_key(self, part: Part, bar: int) -> str | None:
-        events = self._by_bar[part.id].get(bar)
-        if not events:
-            return None
-        edge = self._edge(bar)
-        notes = []
-        for e in events:
-            played = self._played(part, e)
-            notes.append(
-                (e.start - edge, played.midi, played.held, played.velocity, played.variant, played.beat, played.bend, e.cut)
-            )
-        return "p" + digest([self._traits[part.id].settings, self._length(bar), notes])
-
-    def _dry(self, part: Part, bar: int) -> np.ndarray | None:
-        """The part's notes laid out, before its effects."""
-        key = self._dry_key(part, bar)
-        if key is None:
-            return None
-        # Notes are kept; laying them out again costs little.
-        return self.cache.get(key, lambda: self._lay_out(part, bar), passing=True)
-
-    def _lay_out(self, part: Part, bar: int) -> np.ndarray:
-        start, n = self._edge(bar), self._length(bar)
-        out = np.zeros((2, n), np.float32)
-        for event in self._by_bar[part.id][bar]:
-            note = self._note(part, event)
-            if event.cut is not None and event.cut < note.shape[1]:
-                end = min(event.cut + CHOKE_FADE, note.shape[1])
-                note = note[:, :end].copy()
-                note[:, event.cut :] *= np.linspace(1, 0, CHOKE_FADE, dtype=np.float32)[: end - event.cut]
-            begin, end = max(event.start, start), min(event.start + note.shape[1], start + n)
-            if begin < end:
-                out[:, begin - start : end - start] += note[:, begin - event.start : end - event.start]
-        return out
 
     def _chained_key(self, part: Part, bar: int) -> str | None:
         if not part.effects:
-            return self._dry_key(part, bar)
+            return self.notes.key(part, bar)
         return self._known(
-            "chained", part.id, bar, lambda: self._chain_key(part.effects, part.automation, lambda b: self._dry_key(part, b), bar)
+            "chained", part.id, bar, lambda: self._chain_key(part.effects, part.automation, lambda b: self.notes.key(part, b), bar)
         )
 
     def _chained(self, part: Part, bar: int) -> np.ndarray | None:
         """The part behind its effects, before its fader."""
         key = self._chained_key(part, bar)
         if key is None or not part.effects:
-            return self._dry(part, bar)
+            return self.notes.block(part, bar)
         return self.cache.get(
-            key, lambda: self._run_chain(part.effects, part.automation, lambda b: self._dry(part, b), bar), on_disk=True
+            key, lambda: self._run_chain(part.effects, part.automation, lambda b: self.notes.block(part, b), bar), on_disk=True
         )
+
+    def _want_part(self, work: Work, part: Part, bar: int) -> None:
+        """All but the laying out of notes and the fader, which are quick to do where they are needed."""
+        if not part.effects:
+            self.notes.want(work, part, bar)
+        elif work.want("part", self._chained_key(part, bar), partial(self._chained, part, bar), part.id):
+            for b in self.bars.around(bar, *self._reach(part.effects)):
+                self.notes.want(work, part, b)
+                for effect in part.effects:
+                    if (other := self.song.part(effect.key)) is not None:
+                        self.notes.want(work, other, b)
 
     # Chains of effects ------------------------------------------------------------------------------------------
 
     def _reach(self, effects: tuple[Effect, ...]) -> tuple[int, int]:
-        before, after = reach_s(effects, self.song.bpm)
-        return int(np.ceil(before * RATE_HZ)), int(np.ceil(after * RATE_HZ))
+        return reach(effects, self.song.bpm, RATE_HZ)
 
     def _chain_key(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Key, bar: int) -> str | None:
         before, after = self._reach(effects)
-        sources = self._stretch_key(source, bar, before, after)
+        sources = self.bars.stretch_key(source, bar, before, after)
         if all(key is None for key, _ in sources):
             return None
-        n = before + self._length(bar) + after
+        n = before + self.bars.length(bar) + after
         moved = [[a.target, self._control(a, bar, before, n).tolist()] for a in automated if a.target.startswith("effects.")]
-        keyed = [self._stretch_key(partial(self._key_signal_key, e.key), bar, before, after) for e in effects if e.key]
-        return "c" + digest([ENGINE, self.song.bpm, to_json(effects), sources, moved, keyed, self._chain_start(effects, bar)])
+        keyed = [self.bars.stretch_key(partial(self._key_signal_key, e.key), bar, before, after) for e in effects if e.key]
+        settings = self._known("settings", repr(effects), 0, lambda: digest([ENGINE, self.song.bpm, to_json(effects)]))
+        return "c" + digest([settings, sources, moved, keyed, self._chain_start(effects, bar)])
 
     def _chain_start(self, effects: tuple[Effect, ...], bar: int) -> int:
         """Bar that the chain may take this one for: the first that stands at the same place of its LFOs."""
@@ -279,9 +129,9 @@ class Mixdown:
 
     def _run_chain(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int) -> np.ndarray:
         before, after = self._reach(effects)
-        x = self._stretch(source, bar, before, after).astype(np.float64)
+        x = self.bars.stretch(source, bar, before, after).astype(np.float64)
         n = x.shape[1]
-        start = self._edge(self._chain_start(effects, bar)) - before
+        start = self.bars.edge(self._chain_start(effects, bar)) - before
 
         def moved(place: int) -> dict[str, np.ndarray]:
             prefix = f"effects.{place}."
@@ -291,23 +141,24 @@ class Mixdown:
             }  # fmt: skip
 
         def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
-            signal = self._stretch(lambda b: self._key_signal(part_id, b), bar, before, after)
-            shift = self._edge(bar) - before - start
-            hits = np.array([e.start for e in self._events.get(part_id, [])], np.int64) - shift
+            signal = self.bars.stretch(lambda b: self._key_signal(part_id, b), bar, before, after)
+            shift = self.bars.edge(bar) - before - start
+            part = self.song.part(part_id)
+            hits = np.array([] if part is None else [e.start for e in self.notes.events(part)], np.int64) - shift
             return signal, hits
 
         out = run_chain(x, effects, Where(RATE_HZ, self.song.bpm, start), moved, keyed)
-        return np.ascontiguousarray(out[:, before : before + self._length(bar)], np.float32)
+        return np.ascontiguousarray(out, np.float32)
 
     def _key_signal_key(self, part_id: str, bar: int) -> str | None:
         part = self.song.part(part_id)
-        return None if part is None or self._dry_key(part, bar) is None else f"{self._dry_key(part, bar)}@{part.gain_db}"
+        return None if part is None or self.notes.key(part, bar) is None else f"{self.notes.key(part, bar)}@{part.gain_db}"
 
     def _key_signal(self, part_id: str, bar: int) -> np.ndarray | None:
         """What another part is steered by: the part's notes at its level, without its effects, so that two may key each other."""
         part = self.song.part(part_id)
-        samples = None if part is None else self._dry(part, bar)
-        return None if samples is None or part is None else samples * np.float32(10 ** (part.gain_db / 20))
+        samples = None if part is None else self.notes.block(part, bar)
+        return None if samples is None or part is None else samples * np.float32(factor(part.gain_db))
 
     # Fader ------------------------------------------------------------------------------------------------------
 
@@ -333,7 +184,7 @@ class Mixdown:
         """A level that has reached the next bar's at the bar line: in the last LEVEL_RAMP samples before it."""
         if coming == level:
             return level
-        n = self._length(bar)
+        n = self.bars.length(bar)
         return np.asarray(level + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1))
 
     @cached_property
@@ -346,27 +197,26 @@ class Mixdown:
 
     def _triggers_near(self, bar: int) -> list[int]:
         """Triggers that act on the bar, in samples from its line."""
-        start = self._edge(bar)
+        start = self.bars.edge(bar)
         beat = self.song.grid.beat_s * RATE_HZ
-        first, last = np.searchsorted(self._triggers, [start - 2 * beat, self._edge(bar + 1)])
+        first, last = np.searchsorted(self._triggers, [start - 2 * beat, self.bars.edge(bar + 1)])
         return [int(t) - start for t in self._triggers[first:last]]
 
-    def _duck(self, bar: int) -> np.ndarray:
-        """Reduction 0..1 of the bar, shape (samples,)."""
-        near, n = self._triggers_near(bar), self._length(bar)
-        key = "d" + digest([ENGINE, self._duck_key, near, n])
-        shape = np.array(self.song.ducking.shape)
-        beat = self.song.grid.beat_s * RATE_HZ
-        return self.cache.get(key, lambda: duck_curve_db(0, n, np.array(near, np.int64), shape, beat).astype(np.float32))
-
     def _duck_gain(self, bar: int, depth_db: float) -> np.ndarray:
-        """Gain of a ducker of this depth, shape (samples,)."""
-        return np.asarray(np.exp(self._duck(bar) * np.float32(-depth_db / 20 * np.log(10))))
+        """Gain of a ducker of this depth, shape (samples,): the same for all parts that it moves as far."""
+        near, n = self._triggers_near(bar), self.bars.length(bar)
+        key = "d" + digest([ENGINE, self._duck_key, near, n, depth_db])
+
+        def compute() -> np.ndarray:
+            shape, beat = np.array(self.song.ducking.shape), self.song.grid.beat_s * RATE_HZ
+            return factor(-depth_db * duck_curve_db(0, n, np.array(near, np.int64), shape, beat)).astype(np.float32)
+
+        return self.cache.get(key, compute)
 
     def _fader_settings(self, part: Part, bar: int) -> list[Any]:
         duck = [part.duck_db, self._duck_key, self._triggers_near(bar)] if part.duck_db else 0
         moved = [
-            [a.target, self._control(a, bar, 0, self._length(bar)).tolist()]
+            [a.target, self._control(a, bar, 0, self.bars.length(bar)).tolist()]
             for a in part.automation
             if a.target in ("gain_db", "pan")
         ]
@@ -388,7 +238,7 @@ class Mixdown:
 
     def _moved(self, part: Part, target: str, bar: int, otherwise: float) -> float | np.ndarray:
         found = next((a for a in part.automation if a.target == target), None)
-        n = self._length(bar)
+        n = self.bars.length(bar)
         return otherwise if found is None else automation.curve(self._control(found, bar, 0, n), n)
 
     def _render_part(self, part: Part, bar: int) -> np.ndarray:
@@ -397,7 +247,7 @@ class Mixdown:
         level = self._ramped_db(self._cell_db(part, bar), self._cell_db(part, bar + 1), bar)
         gain_db = self._moved(part, "gain_db", bar, part.gain_db) + level
         angle = (np.clip(self._moved(part, "pan", bar, part.pan), -1, 1) + 1) * np.pi / 4
-        linear = np.sqrt(2) * 10 ** (np.asarray(gain_db) / 20)
+        linear = np.sqrt(2) * factor(gain_db)
         gains = np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
         out = chained * gains.astype(np.float32)
         if part.duck_db > 0:
@@ -430,14 +280,25 @@ class Mixdown:
             return self._bus_dry(bus, bar)
         return self.cache.get(key, lambda: self._run_chain(effects, (), lambda b: self._bus_dry(bus, b), bar))
 
+    def _want_bus(self, work: Work, bus: str, bar: int) -> None:
+        effects = self.song.buses.get(bus, ())
+        bars: range | tuple[int, ...] = (bar,)
+        if effects:
+            if not work.want("bus", self._bus_key(bus, bar), partial(self.bus_block, bus, bar)):
+                return
+            bars = self.bars.around(bar, *self._reach(effects))
+        for part in self._bus_parts(bus):
+            for b in bars:
+                self._want_part(work, part, b)
+
     def _sum(self, parts: list[tuple[Part, float | np.ndarray]], bar: int) -> np.ndarray:
         """Parts added up in the song's order, each at its gain in dB. Quick to do again, so it isn't kept."""
-        out = np.zeros((2, self._length(bar)), np.float32)
+        out = self.bars.silence(bar)
         for part, gain_db in parts:
             samples = self.part_block(part, bar)
             if samples is not None:
                 flat = np.ndim(gain_db) == 0 and gain_db == 0
-                out += samples if flat else (10 ** (np.asarray(gain_db) / 20)).astype(np.float32) * samples
+                out += samples if flat else factor(gain_db).astype(np.float32) * samples
         return out
 
     @cached_property
@@ -477,13 +338,16 @@ class Mixdown:
         def make() -> str | None:
             sends = self._sends(name, bar)
             levels = [[self.part_key(p, bar), db if np.ndim(db) == 0 else digest(np.round(db, 4).tolist())] for p, db in sends]
-            return digest([self._length(bar), levels]) if sends else None
+            return digest([self.bars.length(bar), levels]) if sends else None
 
         return self._known("send", name, bar, make)
 
+    def _echoed_key(self, name: str, bar: int) -> str:
+        return "e" + digest([ENGINE, self._responses[name][0], self._send_key(name, bar)])
+
     def _echoed(self, name: str, bar: int) -> np.ndarray:
         """What the return makes of one bar's sends with all of its tail, shape (2, n): the bars after add it up."""
-        response_key, response = self._responses[name]
+        response = self._responses[name][1]
 
         def compute() -> np.ndarray:
             x = self._sum(self._sends(name, bar), bar)
@@ -492,7 +356,16 @@ class Mixdown:
             spectrum = fft.rfft(x, size, axis=-1) * self._spectrum(name, size)
             return np.asarray(fft.irfft(spectrum, size, axis=-1)[:, :n], np.float32)
 
-        return self.cache.get("e" + digest([ENGINE, response_key, self._send_key(name, bar)]), compute, on_disk=True)
+        # Quick to do again, and long.
+        return self.cache.get(self._echoed_key(name, bar), compute, passing=True)
+
+    def _want_return(self, work: Work, name: str, bar: int) -> None:
+        if self._return_key(name, bar) is None:
+            return
+        for b in self._return_bars(name, bar):
+            if work.want("bus", self._echoed_key(name, b), partial(self._echoed, name, b)):
+                for part, _ in self._sends(name, b):
+                    self._want_part(work, part, b)
 
     def _spectrum(self, name: str, size: int) -> np.ndarray:
         key, response = self._responses[name]
@@ -500,17 +373,17 @@ class Mixdown:
 
     def _return_bars(self, name: str, bar: int) -> list[int]:
         """Bars whose sends are still heard in this one."""
-        reach = self._bars_around(bar, self._responses[name][1].shape[1], 0)
+        reach = self.bars.around(bar, self._responses[name][1].shape[1], 0)
         return [b for b in reach if self._send_key(name, b) is not None]
 
     def _return_key(self, name: str, bar: int) -> str | None:
         def make() -> str | None:
-            heard = [[self._edge(bar) - self._edge(b), self._send_key(name, b)] for b in self._return_bars(name, bar)]
+            heard = [[self.bars.edge(bar) - self.bars.edge(b), self._send_key(name, b)] for b in self._return_bars(name, bar)]
             if not heard:
                 return None
             duck_db = self._return(name).duck_db
             duck = [duck_db, self._duck_key, self._triggers_near(bar)] if duck_db else 0
-            return "r" + digest([ENGINE, self._responses[name][0], self._length(bar), heard, duck])
+            return "r" + digest([ENGINE, self._responses[name][0], self.bars.length(bar), heard, duck])
 
         return self._known("return", name, bar, make)
 
@@ -519,11 +392,11 @@ class Mixdown:
         key = self._return_key(name, bar)
 
         def compute() -> np.ndarray:
-            n = self._length(bar)
+            n = self.bars.length(bar)
             out = np.zeros((2, n), np.float32)
             for b in self._return_bars(name, bar):
                 echoed = self._echoed(name, b)
-                shift = self._edge(bar) - self._edge(b)
+                shift = self.bars.edge(bar) - self.bars.edge(b)
                 piece = echoed[:, shift : shift + n]
                 out[:, : piece.shape[1]] += piece
             duck_db = self._return(name).duck_db
@@ -540,7 +413,7 @@ class Mixdown:
             if not 0 <= bar < self.blocks:
                 return None
             keys = [*(self._bus_key(bus, bar) for bus in BUSES), *(self._return_key(name, bar) for name in RETURNS)]
-            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self._length(bar), keys])
+            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self.bars.length(bar), keys])
 
         return self._known("mix", "", bar, make)
 
@@ -549,20 +422,27 @@ class Mixdown:
         key = self._mix_key(bar)
 
         def compute() -> np.ndarray:
-            out = np.zeros((2, self._length(bar)), np.float32)
+            out = self.bars.silence(bar)
             for block in (*(self.bus_block(bus, bar) for bus in BUSES), *(self.return_block(name, bar) for name in RETURNS)):
                 if block is not None:
                     out += block
             return out
 
-        return np.zeros((2, self._length(bar)), np.float32) if key is None else self.cache.get(key, compute, passing=True)
+        return self.bars.silence(bar) if key is None else self.cache.get(key, compute, passing=True)
+
+    def _want_mix(self, work: Work, bar: int) -> None:
+        if work.want("mix", self._mix_key(bar), partial(self.mix_block, bar)):
+            for bus in BUSES:
+                self._want_bus(work, bus, bar)
+            for name in RETURNS:
+                self._want_return(work, name, bar)
 
     def _levelled(self, samples: np.ndarray | None, bar: int) -> np.ndarray | None:
         """A bar at the level of its phrase. Late, so that a pattern that comes again at another level is the same until here."""
         level = self._ramped_db(self._phrase_db(bar), self._phrase_db(bar + 1), bar)
         if samples is None or (np.ndim(level) == 0 and level == 0):
             return samples
-        return np.asarray(samples * (10 ** (np.asarray(level) / 20)).astype(np.float32))
+        return np.asarray(samples * factor(level).astype(np.float32))
 
     @cached_property
     def _tone_settings(self) -> str:
@@ -570,14 +450,20 @@ class Mixdown:
         return digest([ENGINE, to_json(m.eq), m.low_cut_hz, m.width, m.mono_below_hz])
 
     def _tone_key(self, bar: int) -> str:
-        around = self._known("tone", "", bar, lambda: digest(self._stretch_key(self._mix_key, bar, CONTEXT, 0)))
+        around = self._known("tone", "", bar, lambda: digest(self.bars.stretch_key(self._mix_key, bar, CONTEXT, 0)))
         return f"t{self._tone_settings}.{around}"
 
     def _tone(self, bar: int) -> np.ndarray:
         """The mix through the master's width and EQ: what is linear, before the phrase's level."""
         return self.cache.get(
-            self._tone_key(bar), lambda: tone(self._stretch(self.mix_block, bar, CONTEXT, 0), self.song.master)[:, CONTEXT:].copy()
+            self._tone_key(bar),
+            lambda: tone(self.bars.stretch(self.mix_block, bar, CONTEXT, 0), self.song.master)[:, CONTEXT:].copy(),
         )
+
+    def _want_tone(self, work: Work, bar: int) -> None:
+        if work.want("tone", self._tone_key(bar), partial(self._tone, bar)):
+            for b in self.bars.around(bar, CONTEXT, 0):
+                self._want_mix(work, b)
 
     def _mastering_key(self, bar: int) -> str:
         """Of the tone at its level, through the master's effects."""
@@ -600,16 +486,35 @@ class Mixdown:
             return np.asarray(levelled(bar))
         return self.cache.get(self._mastering_key(bar), lambda: self._run_chain(effects, (), levelled, bar))
 
+    def _want_mastering(self, work: Work, bar: int) -> None:
+        effects = self.song.master.effects
+        if not effects:
+            self._want_tone(work, bar)
+        elif work.want("mastering", self._mastering_key(bar), partial(self._mastering, bar)):
+            for b in self.bars.around(bar, *self._reach(effects)):
+                self._want_tone(work, b)
+
+    def _master_key(self, bar: int) -> str | None:
+        m = self.song.master
+
+        def make() -> str:
+            around = self.bars.stretch_key(self._mastering_key, bar, limiter.CONTEXT, limiter.CONTEXT)
+            return "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around])
+
+        return self._known("master", "", bar, make)
+
     def master_block(self, bar: int) -> np.ndarray:
         """The finished mix, shape (2, samples)."""
-        around = self._stretch_key(self._mastering_key, bar, limiter.CONTEXT, limiter.CONTEXT)
-        m = self.song.master
-        key = "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around])
 
         def compute() -> np.ndarray:
-            return finish(self._stretch(self._mastering, bar, limiter.CONTEXT, limiter.CONTEXT), m)
+            return finish(self.bars.stretch(self._mastering, bar, limiter.CONTEXT, limiter.CONTEXT), self.song.master)
 
-        return self.cache.get(key, compute, on_disk=True)
+        return self.cache.get(str(self._master_key(bar)), compute, on_disk=True)
+
+    def _want_master(self, work: Work, bar: int) -> None:
+        if work.want("master", self._master_key(bar), partial(self.master_block, bar)):
+            for b in self.bars.around(bar, limiter.CONTEXT, limiter.CONTEXT):
+                self._want_mastering(work, b)
 
     def mastered(self, mix: np.ndarray, master: Master) -> np.ndarray:
         """A mix of the whole song through another master without its effects, for trying masters on one mix: what `samples`
@@ -618,7 +523,7 @@ class Mixdown:
         padded = np.pad(mix, ((0, 0), (before, after)))
 
         def piece(bar: int) -> np.ndarray:
-            x = padded[:, self._edge(bar) : self._edge(bar + 1) + before + after]
+            x = padded[:, self.bars.edge(bar) : self.bars.edge(bar + 1) + before + after]
             return finish(tone(x, master)[:, CONTEXT:], master)
 
         with ThreadPoolExecutor(WORKERS) as pool:
@@ -626,50 +531,41 @@ class Mixdown:
 
     # Ranges -------------------------------------------------------------------------------------------------------
 
-    def _joined(self, node: Node, start: int, stop: int, progress: Progress = lambda fraction: None) -> np.ndarray:
-        """A node's samples start..stop-1, shape (2, n), rendered by WORKERS threads. What `progress` raises stops it."""
-        first = next(b for b in range(self.blocks + 1) if self._edge(b + 1) > start)
-        last = next(b for b in range(first, self.blocks + 1) if self._edge(b + 1) >= stop)
-        blocks: dict[int, np.ndarray] = {}
-        stopped = Event()
-
-        def run(bars: range) -> None:
-            for bar in bars:
-                if stopped.is_set():
-                    return
-                block = node(bar)
-                blocks[bar] = np.zeros((2, self._length(bar)), np.float32) if block is None else block
-
-        # One run for each thread, far apart: neighbours need the same bars around them and would wait for each other.
-        count = last + 1 - first
-        share = -(-count // WORKERS)
+    def _joined(self, node: Node, want: Want, start: int, stop: int, progress: Progress = lambda fraction: None) -> np.ndarray:
+        """A node's samples start..stop-1, shape (2, n), rendered by WORKERS threads. `want` names what the node is made of; what
+        `progress` raises stops it."""
+        first = next(b for b in range(self.blocks + 1) if self.bars.edge(b + 1) > start)
+        last = next(b for b in range(first, self.blocks + 1) if self.bars.edge(b + 1) >= stop)
+        spans = [range(b, min(b + SPAN_BARS, last + 1)) for b in range(first, last + 1, SPAN_BARS)]
+        out = np.zeros((2, stop - start), np.float32)
         with ThreadPoolExecutor(WORKERS) as pool:
-            runs = {pool.submit(run, range(b, min(b + share, last + 1))) for b in range(first, last + 1, share)}
-            try:
-                while runs:
-                    done, runs = wait(runs, PROGRESS_S, FIRST_COMPLETED)
-                    for future in done:
-                        future.result()
-                    progress(len(blocks) / count)
-            finally:
-                # What `progress` raises ends the others at their next bar.
-                stopped.set()
-        joined = np.concatenate([blocks[bar] for bar in range(first, last + 1)], axis=1)
-        return joined[:, start - self._edge(first) : stop - self._edge(first)]
+            for k, span in enumerate(spans):
+                work = Work(self.cache)
+                for bar in span:
+                    want(work, bar)
+                work.run(pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
+                for bar in span:
+                    block = node(bar)
+                    a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)
+                    if block is not None:
+                        out[:, a - start : b - start] = block[:, a - self.bars.edge(bar) : b - self.bars.edge(bar)]
+                progress((k + 1) / len(spans))
+        return out
 
     def samples(self, start: int, stop: int, progress: Progress = lambda fraction: None, stage: str = "master") -> np.ndarray:
         """Samples start..stop-1 of the finished mix ("master") or of the mix before the master ("mix"), (2, n)."""
-        node = self.master_block if stage == "master" else lambda bar: self._levelled(self.mix_block(bar), bar)
-        return self._joined(node, start, stop, progress)
+        if stage == "master":
+            return self._joined(self.master_block, self._want_master, start, stop, progress)
+        return self._joined(lambda bar: self._levelled(self.mix_block(bar), bar), self._want_mix, start, stop, progress)
 
     def bar_range(self, first_bar: int, last_bar: int) -> tuple[int, int]:
         """Sample range of bars first..last, both included, 1-based."""
-        return self._edge(first_bar - 1), self._edge(last_bar)
+        return self.bars.edge(first_bar - 1), self.bars.edge(last_bar)
 
     def whole(self, progress: Progress = lambda fraction: None) -> Audio:
         """The whole song with its tail, cut where it has rung out."""
         x = self.samples(0, self.frames, progress)
-        end = self._edge(self.song.bars)
+        end = self.bars.edge(self.song.bars)
         tail = np.abs(x[:, end:]).max(axis=0)
         loud = np.flatnonzero(tail > 10 ** (-72 / 20))
         keep = min(end + (int(loud[-1]) + RATE_HZ // 4 if len(loud) else 0), x.shape[1])
@@ -677,11 +573,21 @@ class Mixdown:
 
     def solo_part(self, part: Part, start: int, stop: int) -> np.ndarray:
         """One part behind its fader, dry, shape (2, n)."""
-        return self._joined(lambda bar: self._levelled(self.part_block(part, bar), bar), start, stop)
+        return self._joined(
+            lambda bar: self._levelled(self.part_block(part, bar), bar),
+            lambda work, bar: self._want_part(work, part, bar),
+            start,
+            stop,
+        )
 
     def solo_return(self, name: str, start: int, stop: int) -> np.ndarray:
         """One return, shape (2, n)."""
-        return self._joined(lambda bar: self._levelled(self.return_block(name, bar), bar), start, stop)
+        return self._joined(
+            lambda bar: self._levelled(self.return_block(name, bar), bar),
+            lambda work, bar: self._want_return(work, name, bar),
+            start,
+            stop,
+        )
 
 
 def tone(x: np.ndarray, master: Master) -> np.ndarray:
@@ -694,7 +600,7 @@ def tone(x: np.ndarray, master: Master) -> np.ndarray:
 
 def finish(x: np.ndarray, master: Master) -> np.ndarray:
     """Gain, clipping and limiting of a block with the limiter's context on both sides, shape (2, n less the context)."""
-    x = limiter.limit(limiter.soft_clip(x * 10 ** (master.gain_db / 20)), master.ceiling_dbtp)
+    x = limiter.limit(limiter.soft_clip(x * float(factor(master.gain_db))), master.ceiling_dbtp)
     return np.ascontiguousarray(x[:, limiter.CONTEXT : -limiter.CONTEXT], np.float32)
 
 

@@ -105,9 +105,8 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
     """Events of one part in order of start, not yet choked."""
     grid = song.grid
     notes = list(sounding_notes(song, part))
-    mode = voice_of(part.sound).patch(part.sound).choices.get("mode", "poly")
+    mode, glide_ms = voice_of(part.sound).line(part.sound)
     if mode != "poly":
-        glide_ms = voice_of(part.sound).patch(part.sound)["glide_ms"]
         notes = joined_line(notes, mode, glide_ms / 1000 / grid.beat_s * TICKS_PER_BEAT)
     out = []
     for note in notes:
@@ -119,15 +118,13 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
     return out
 
 
-def schedule(song: Song, rate_hz: int) -> dict[str, list[Event]]:
-    """Events of all parts by id; in a choke group every hit silences the ones before it."""
-    out = {part.id: schedule_part(song, part, rate_hz) for part in song.parts}
-    for group in {part.choke for part in song.parts if part.choke}:
-        members = [part.id for part in song.parts if part.choke == group]
-        starts = np.unique(np.array([e.start for m in members for e in out[m]], np.int64))
-        for member in members:
-            after = np.searchsorted(starts, [e.start for e in out[member]], side="right")
-            out[member] = [replace(e, cut=int(starts[k] - e.start)) if k < len(starts) else e for e, k in zip(out[member], after)]
+def choke(events: dict[str, list[Event]]) -> dict[str, list[Event]]:
+    """Events of the parts of a choke group by id: every hit silences the ones before it."""
+    starts = np.unique(np.array([e.start for part in events.values() for e in part], np.int64))
+    out = {}
+    for part_id, part in events.items():
+        after = np.searchsorted(starts, [e.start for e in part], side="right")
+        out[part_id] = [replace(e, cut=int(starts[k] - e.start)) if k < len(starts) else e for e, k in zip(part, after)]
     return out
 
 

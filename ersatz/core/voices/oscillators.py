@@ -24,6 +24,7 @@ MOST_HARMONICS = 870
 LEVELS = int(np.ceil(np.log2(MOST_HARMONICS) * LEVELS_PER_OCTAVE)) + 1
 MOST_VOICES = 16
 GUARDS = 4
+ROW = TABLE + GUARDS
 
 
 def mip_map(cycle: np.ndarray) -> np.ndarray:
@@ -79,20 +80,23 @@ def levels_for(increments: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _at(table: np.ndarray, phase: float) -> float:  # pragma: no cover - compiled
-    """A guarded table at a phase from 0 to 1, both included: rounding may reach the end."""
+def _at(tables: np.ndarray, row: int, phase: float) -> float:  # pragma: no cover - compiled
+    """One of several guarded tables laid end to end, at a phase from 0 to 1, both included: rounding may reach the end. Taking a
+    row out of an array with two axes would cost twice as much as all the rest."""
     place = phase * TABLE
-    i = int(place)
-    x = place - i
-    a, b, c, d = table[i], table[i + 1], table[i + 2], table[i + 3]
+    j = int(place)
+    x = place - j
+    i = np.uint64(row * ROW + j)
+    a, b, c, d = tables[i], tables[i + np.uint64(1)], tables[i + np.uint64(2)], tables[i + np.uint64(3)]
     return b + 0.5 * x * (c - a + x * (2.0 * a - 5.0 * b + 4.0 * c - d + x * (3.0 * (b - c) + d - a)))
 
 
 @njit(cache=True, nogil=True)
 def _read(tables: np.ndarray, levels: np.ndarray, phases: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     out = np.empty(len(phases))
+    flat = tables.ravel()
     for i in range(len(phases)):
-        out[i] = _at(tables[levels[i]], phases[i] - np.floor(phases[i]))
+        out[i] = _at(flat, levels[i], phases[i] - np.floor(phases[i]))
     return out
 
 
@@ -179,6 +183,7 @@ def _unison(
     moving, pulsed, modulated, spreading = len(position) == n, len(width) == n, len(modulation) == n, len(detune) == n
     morphing = moving and len(frames) > 1
     out = np.zeros((2, n))
+    flat, rows = frames.ravel(), frames.shape[1]
     for v in range(len(cents)):
         phase = starts[v] - np.floor(starts[v])
         ratio = 2.0 ** (cents[v] / 1200.0)
@@ -195,23 +200,24 @@ def _unison(
                 level = _level(wide)
                 high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
                 low = 2.0 ** ((level - 1) / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level > 0 else -1.0
+            # Wrapped aside, so that one addition is all that the next sample waits for.
             place = phase
             if modulated:
                 place += modulation[i]
-                place -= np.floor(place)
+            place -= np.floor(place)
             if morphing:
                 k = min(int(position[i]), len(frames) - 2)
                 part = position[i] - k
-                value = (1.0 - part) * _at(frames[k, level], place) + part * _at(frames[k + 1, level], place)
+                row = k * rows + level
+                value = (1.0 - part) * _at(flat, row, place) + part * _at(flat, row + rows, place)
             else:
-                value = _at(frames[0, level], place)
+                value = _at(flat, level, place)
             if pulsed:
                 back = place - width[i]
-                value = _at(frames[0, level], back - np.floor(back)) - value
+                value = _at(flat, level, back - np.floor(back)) - value
             out[0, i] += left[v] * value
             out[1, i] += right[v] * value
             phase += increments[i] * ratio
-            phase -= np.floor(phase)
     return out
 
 
@@ -222,11 +228,12 @@ def _synced(
     """One oscillator restarted by another's cycles. The jump at each restart is rounded by a two-point polynomial step."""
     n = len(master)
     out = np.empty(n)
+    flat = table.ravel()
     m, s = 0.0, start - np.floor(start)
     carry = 0.0
     for i in range(n):
         level = _level(band[i])
-        out[i] = _at(table[level], s) + carry
+        out[i] = _at(flat, level, s) + carry
         carry = 0.0
         m += master[i]
         s += slave[i]
@@ -236,7 +243,7 @@ def _synced(
             # How long ago, in samples, the restart fell before the next sample.
             ago = m / master[i]
             old = s - slave[i] * ago
-            jump = _at(table[level], start - np.floor(start)) - _at(table[level], old - np.floor(old))
+            jump = _at(flat, level, start - np.floor(start)) - _at(flat, level, old - np.floor(old))
             s = start + slave[i] * ago
             s -= np.floor(s)
             # Residual of a unit step that falls `ago` before the coming sample (Valimaki & Huovilainen 2007).

@@ -72,3 +72,8 @@ class VoiceSpec:
             if m.source not in self.sources or m.target not in targets:
                 raise UnusableDocument(f"The voice “{self.name}” can't move “{m.target}” by “{m.source}”.")
         return Patch(params, choices, sound.modulations, sound.shapes)
+
+    def line(self, sound: Sound) -> tuple[str, float]:
+        """How notes follow each other: "poly", "mono" or "legato", and the glide in ms."""
+        patch = self.patch(sound)
+        return patch.choices.get("mode", "poly"), patch.params.get("glide_ms", 0.0)

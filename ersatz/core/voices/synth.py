@@ -201,10 +201,10 @@ class _Movement:
         return self.patch[target] > 0 or any(m.target == target for m in self.patch.modulations)
 
 
-def bend_curve(note: Played, n: int) -> np.ndarray:
-    """Semitones per sample of the note's pitch curve."""
+def bend_curve(note: Played, n: int) -> np.ndarray | float:
+    """Semitones per sample of the note's pitch curve, 0 where it has none."""
     if not note.bend:
-        return np.zeros(n)
+        return 0.0
     return np.interp(np.arange(n), [at for at, _ in note.bend], [semitones for _, semitones in note.bend])
 
 
@@ -227,24 +227,23 @@ def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
     return declick(out, note.rate, 0.0, 0.004)
 
 
-def _sources(patch: Patch, note: Played, moves: _Movement, pitch: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    n = len(pitch)
+def _sources(patch: Patch, note: Played, moves: _Movement, pitch: np.ndarray | float, rng: np.random.Generator) -> np.ndarray:
+    n = moves.n
     out = np.zeros((2, n))
-    increments = {k: _increments(patch, moves, pitch, k, note.rate) for k in (1, 2)}
     fm, ring, two = (moves.is_used(t) for t in ("fm", "ring", "osc2_level"))
     second: np.ndarray | None = None
     if fm or ring or two:
-        second = _second(patch, moves, increments, rng)
+        second = _second(patch, moves, pitch, note.rate, rng)
         if two:
             out += moves.value("osc2_level") * second
     phase = moves.value("fm") * second.mean(axis=0) if fm and second is not None else None
     if moves.is_used("osc1_level") or ring:
-        first = _unison(patch, moves, 1, increments[1], rng, phase)
+        first = _unison(patch, moves, 1, _increments(patch, moves, pitch, 1, note.rate), rng, phase)
         out += moves.value("osc1_level") * first
         if ring and second is not None:
             out += moves.value("ring") * _product(first, second)
     if moves.is_used("sub_level"):
-        sub = midi_hz(0) * 2.0 ** (pitch / 12 + patch["sub_octave"]) / note.rate
+        sub = _turns(pitch + 12 * patch["sub_octave"], note.rate, n)
         out += moves.value("sub_level") * _sub(patch.choices["sub_wave"], sub)
     if moves.is_used("noise_level"):
         colour = patch.choices["noise_colour"]
@@ -252,10 +251,15 @@ def _sources(patch: Patch, note: Played, moves: _Movement, pitch: np.ndarray, rn
     return out
 
 
-def _increments(patch: Patch, moves: _Movement, pitch: np.ndarray, number: int, rate: float) -> np.ndarray:
+def _increments(patch: Patch, moves: _Movement, pitch: np.ndarray | float, number: int, rate: float) -> np.ndarray:
     o = f"osc{number}"
     offset = 12 * patch[f"{o}_octave"] + moves.value(f"{o}_semitones") + moves.value(f"{o}_cents") / 100
-    return np.asarray(np.minimum(midi_hz(0) * 2.0 ** ((pitch + offset) / 12) / rate, 0.45))
+    return np.minimum(_turns(pitch + offset, rate, moves.n), 0.45)
+
+
+def _turns(midi: np.ndarray | float, rate: float, n: int) -> np.ndarray:
+    """Cycles per sample of a pitch in MIDI notes, shape (n,)."""
+    return np.array(np.broadcast_to(midi_hz(0) * 2.0 ** (np.asarray(midi) / 12) / rate, n))
 
 
 @cache
@@ -294,11 +298,13 @@ def _unison(
     ) * np.sqrt(2)  # fmt: skip
 
 
-def _second(patch: Patch, moves: _Movement, increments: dict[int, np.ndarray], rng: np.random.Generator) -> np.ndarray:
+def _second(patch: Patch, moves: _Movement, pitch: np.ndarray | float, rate: float, rng: np.random.Generator) -> np.ndarray:
+    increments = _increments(patch, moves, pitch, 2, rate)
     if patch.choices["sync"] == "off":
-        return _unison(patch, moves, 2, increments[2], rng, None)
+        return _unison(patch, moves, 2, increments, rng, None)
     waves = frames(patch, 2)
-    mono = osc.synced(waves if waves.ndim == 2 else waves[0], increments[1], increments[2], patch["osc2_phase"])
+    restarts = _increments(patch, moves, pitch, 1, rate)
+    mono = osc.synced(waves if waves.ndim == 2 else waves[0], restarts, increments, patch["osc2_phase"])
     return np.stack([mono, mono])
 
 
@@ -313,15 +319,15 @@ def _sub(wave: str, increments: np.ndarray) -> np.ndarray:
     return osc.oscillate(_sine_tables() if wave == "sine" else osc.triangle_tables(), increments)
 
 
-def _filtered(patch: Patch, moves: _Movement, pitch: np.ndarray, number: int, x: np.ndarray, rate: float) -> np.ndarray:
+def _filtered(patch: Patch, moves: _Movement, pitch: np.ndarray | float, number: int, x: np.ndarray, rate: float) -> np.ndarray:
     f = f"filter{number}"
     kind = patch.choices[f"{f}_kind"]
     if kind == "off":
         return x
-    cutoff = moves.curve(f"{f}_hz")
+    cutoff = moves.value(f"{f}_hz")
     if patch[f"{f}_track"] > 0:
         cutoff = cutoff * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
-    resonance, vowel = moves.curve(f"{f}_resonance"), moves.curve(f"{f}_vowel")
+    resonance, vowel = moves.value(f"{f}_resonance"), moves.value(f"{f}_vowel")
     return np.stack([filters.filtered(kind, side, cutoff, resonance, rate, vowel) for side in x])
 
 

@@ -1,0 +1,60 @@
+"""Bar lines in samples, and what lies around a bar.
+
+Conventions: `bar` is 0-based, bars before the song are negative; a node is a function of a bar that gives its samples, float32 of
+shape (2, samples of the bar), or None for silence.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ersatz.core.grid import BarGrid
+
+RATE_HZ = 44_100
+
+Node = Callable[[int], np.ndarray | None]
+Key = Callable[[int], str | None]
+
+
+class Bars:
+    """The bars of a song."""
+
+    def __init__(self, grid: BarGrid):
+        self.grid = grid
+        self._edges: dict[int, int] = {}
+
+    def edge(self, bar: int) -> int:
+        """Sample of a bar's line; bars before the song lie before 0."""
+        if bar not in self._edges:
+            self._edges[bar] = self.grid.sample_of_bar(bar + 1, RATE_HZ)
+        return self._edges[bar]
+
+    def length(self, bar: int) -> int:
+        """Samples of a bar; bars differ by one where the bar has no whole number of them."""
+        return self.edge(bar + 1) - self.edge(bar)
+
+    def around(self, bar: int, before: int, after: int) -> range:
+        """Bars that hold a bar and so many samples in front of it and behind it."""
+        first, last = bar, bar
+        while self.edge(first) > self.edge(bar) - before:
+            first -= 1
+        while self.edge(last + 1) < self.edge(bar + 1) + after:
+            last += 1
+        return range(first, last + 1)
+
+    def silence(self, bar: int) -> np.ndarray:
+        return np.zeros((2, self.length(bar)), np.float32)
+
+    def stretch(self, node: Node, bar: int, before: int, after: int) -> np.ndarray:
+        """A node's samples from `before` in front of a bar to `after` behind it, shape (2, before + length + after)."""
+        bars = self.around(bar, before, after)
+        pieces = [self.silence(b) if (samples := node(b)) is None else samples for b in bars]
+        start = self.edge(bar) - before - self.edge(bars.start)
+        return np.concatenate(pieces, axis=1)[:, start : start + before + self.length(bar) + after]
+
+    def stretch_key(self, key: Key, bar: int, before: int, after: int) -> list[Any]:
+        """What a stretch is made of."""
+        return [[key(b), self.length(b)] for b in self.around(bar, before, after)]

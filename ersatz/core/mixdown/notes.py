@@ -1,0 +1,195 @@
+"""The parts' notes, rendered and laid out bar by bar, before any effect.
+
+Where the notes lie is worked out once for a part as it is and remembered in the cache: most edits leave most parts alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from dataclasses import dataclass
+from functools import cached_property, partial
+
+import numpy as np
+
+from ersatz.core.effects import eq
+from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.schedule import Event, choke, schedule_part
+from ersatz.core.mixdown.work import Work
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Part, Song, digest
+from ersatz.core.voices import has_takes, render_note, song_round_beats, voice_of
+from ersatz.core.voices.spec import Played
+
+#: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
+ENGINE = 5
+#: A choked hit is faded over this many samples.
+CHOKE_FADE = 132
+
+
+@dataclass(frozen=True)
+class _Traits:
+    """What of a note counts for a part's sound: `settings` is a hash of everything that shapes it; `round_beats` 0 where it doesn't
+    regard its place in the song; `tail` samples that a note rings on."""
+
+    settings: str
+    pitched: bool
+    held: bool
+    takes: bool
+    round_beats: float
+    tail: int
+
+
+@dataclass(frozen=True)
+class _Laid:
+    """A part's events in order, the ones that can sound in each bar, and the keys of the bars that were asked for."""
+
+    events: list[Event]
+    by_bar: dict[int, list[Event]]
+    keys: dict[int, str | None]
+
+
+class Notes:
+    """Notes of every part of a song."""
+
+    def __init__(self, song: Song, bars: Bars, cache: RenderCache):
+        self._song, self._bars, self._cache = song, bars, cache
+        self._laid: dict[str, _Laid] = {}
+
+    def events(self, part: Part) -> list[Event]:
+        """In order of start, hits of a choke group cut."""
+        return self._of(part).events
+
+    def _of(self, part: Part) -> _Laid:
+        if part.id not in self._laid:
+            group = [p for p in self._song.parts if p.choke == part.choke] if part.choke else [part]
+            # Of the sounds that cut it only the times count, but their lines may be joined, which their sounds decide.
+            made_of = ("laid", part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in group))
+            self._laid[part.id] = self._cache.remembered(made_of, lambda: self._lay(part, group))
+        return self._laid[part.id]
+
+    def _plan(self, part: Part) -> Hashable:
+        """Everything that decides where a part's notes lie."""
+        song = self._song
+        sections = tuple((s.id, s.bars, s.gap_beats) for s in song.sections)
+        line = voice_of(part.sound).line(part.sound)
+        return (song.grid, song.swing_ticks(), sections, part.id, tuple(sorted(part.patterns.items())), part.cells, line)
+
+    def _lay(self, part: Part, group: list[Part]) -> _Laid:
+        lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in group}
+        events = (choke(lines) if part.choke else lines)[part.id]
+        tail = self._traits[part.id].tail
+        by_bar: dict[int, list[Event]] = {}
+        for event in events:
+            end = event.start + (event.length + tail if event.cut is None else event.cut + CHOKE_FADE)
+            bar = event.bar
+            while self._bars.edge(bar) < end:
+                by_bar.setdefault(bar, []).append(event)
+                bar += 1
+        return _Laid(events, by_bar, {})
+
+    @cached_property
+    def _traits(self) -> dict[str, _Traits]:
+        out = {}
+        for p in self._song.parts:
+            sound = to_json(p.sound)
+            sound.pop("name")
+            # Synced LFOs follow the tempo.
+            tempo = self._song.bpm if p.sound.modulations else 0
+            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo])
+            voice = voice_of(p.sound)
+            tail = int(voice.tail_s(voice.patch(p.sound)) * RATE_HZ) + 1
+            held = voice.pitched or voice.held
+            out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound), tail)
+        return out
+
+    # One note ---------------------------------------------------------------------------------------------------
+
+    def _played(self, part: Part, event: Event) -> Played:
+        """The note as the voice needs it, without what the voice doesn't regard: equal notes are rendered once."""
+        traits, beat = self._traits[part.id], 0.0
+        if traits.round_beats > 0:
+            grid = self._song.grid
+            inside = (event.start - self._bars.edge(event.bar)) / RATE_HZ / grid.beat_s
+            beat = round(event.bar * grid.beats_per_bar + inside, 4) % traits.round_beats
+        return Played(
+            event.midi if traits.pitched else 0,
+            event.length if traits.held else 0,
+            round(event.velocity * 32) / 32,
+            RATE_HZ,
+            self._song.bpm,
+            beat,
+            tuple((int(at), semitones) for at, semitones in event.bend),
+            event.variant if traits.takes else 0,
+        )
+
+    def _key(self, part: Part, played: Played) -> str:
+        # Without the tempo, which the part's settings hold where it counts.
+        what = (played.midi, played.held, played.velocity, played.variant, played.beat, played.bend)
+        return "n" + digest([self._traits[part.id].settings, what])
+
+    def _render(self, part: Part, event: Event) -> np.ndarray:
+        played = self._played(part, event)
+
+        def compute() -> np.ndarray:
+            note = render_note(part.sound, played)
+            sections = []
+            if part.low_cut_hz > 0:
+                sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))
+            if part.high_cut_hz > 0:
+                sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
+            if sections:
+                # Linear, and therefore done once per note, where repetition is.
+                note = eq.apply(np.concatenate(sections), note)
+            return np.ascontiguousarray(note, np.float32)
+
+        # Long notes are dear to compute and to keep.
+        return self._cache.get(self._key(part, played), compute, on_disk=played.held > RATE_HZ // 2)
+
+    # A bar of them ----------------------------------------------------------------------------------------------
+
+    def want(self, work: Work, part: Part, bar: int) -> None:
+        """Names the bar's notes to be rendered."""
+        for event in self._of(part).by_bar.get(bar, ()):
+            work.want("note", self._key(part, self._played(part, event)), partial(self._render, part, event))
+
+    def key(self, part: Part, bar: int) -> str | None:
+        """None where nothing is played."""
+        laid = self._of(part)
+        if bar not in laid.keys:
+            laid.keys[bar] = self._make_key(part, laid, bar)
+        return laid.keys[bar]
+
+    def _make_key(self, part: Part, laid: _Laid, bar: int) -> str | None:
+        if bar not in laid.by_bar:
+            return None
+        edge = self._bars.edge(bar)
+        notes = []
+        for e in laid.by_bar[bar]:
+            played = self._played(part, e)
+            notes.append(
+                (e.start - edge, played.midi, played.held, played.velocity, played.variant, played.beat, played.bend, e.cut)
+            )
+        return "p" + digest([self._traits[part.id].settings, self._bars.length(bar), notes])
+
+    def block(self, part: Part, bar: int) -> np.ndarray | None:
+        """The part's notes laid out, shape (2, samples); None where nothing is played."""
+        key = self.key(part, bar)
+        if key is None:
+            return None
+        # Notes are kept; laying them out again costs little.
+        return self._cache.get(key, lambda: self._lay_out(part, bar), passing=True)
+
+    def _lay_out(self, part: Part, bar: int) -> np.ndarray:
+        start, out = self._bars.edge(bar), self._bars.silence(bar)
+        n = out.shape[1]
+        for event in self._of(part).by_bar[bar]:
+            note = self._render(part, event)
+            if event.cut is not None and event.cut < note.shape[1]:
+                end = min(event.cut + CHOKE_FADE, note.shape[1])
+                note = note[:, :end].copy()
+                note[:, event.cut :] *= np.linspace(1, 0, CHOKE_FADE, dtype=np.float32)[: end - event.cut]
+            begin, end = max(event.start, start), min(event.start + note.shape[1], start + n)
+            if begin < end:
+                out[:, begin - start : end - start] += note[:, begin - event.start : end - event.start]
+        return out
