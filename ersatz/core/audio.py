@@ -18,17 +18,31 @@ import soxr
 
 from ersatz.core.errors import UnusableAudio
 
-ACCEPTED = "Ersatz takes WAV, AIFF, FLAC, OGG, Opus and MP3, 10 seconds to 20 minutes long."
+#: What the producer reads when a file isn't one of these.
+FORMATS = "WAV, AIFF, FLAC, OGG, Opus and MP3"
+ACCEPTED = f"Ersatz takes {FORMATS}, 10 seconds to 20 minutes long."
 ACCEPTED_SUFFIXES = (".wav", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".w64", ".rf64")
 ACCEPTED_FORMATS = ("WAV", "WAVEX", "AIFF", "FLAC", "OGG", "MP3", "MPEG", "W64", "RF64")
-MIN_DURATION_S = 10.0
-MAX_DURATION_S = 20 * 60.0
 MIN_RATE_HZ, MAX_RATE_HZ = 8_000, 192_000
 MAX_CHANNELS = 32
 #: Below this peak there is nothing to measure: 16-bit dither sits near -93 dBFS.
 SILENT_PEAK = 10 ** (-80 / 20)
 #: Read this many frames at a time, so that an absurd header can't ask for memory that the file doesn't fill.
 READ_FRAMES = 1 << 20
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How long a file may be, and the sentences that say so: `accepted` in general, `most` and `too_short` of a length."""
+
+    min_s: float
+    max_s: float
+    accepted: str
+    most: str
+    purpose: str
+
+
+TRACK = Limits(10.0, 20 * 60.0, ACCEPTED, "up to 20 minutes are accepted", "survey it")
 
 
 @dataclass(frozen=True)
@@ -57,8 +71,8 @@ class Audio:
         return self.samples[:2]
 
 
-def read_audio(path: str | Path, name: str | None = None) -> Audio:
-    """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed.
+def read_audio(path: str | Path, name: str | None = None, limits: Limits = TRACK) -> Audio:
+    """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed or played.
 
     `name` is what the producer calls the file, where it is stored under another name.
     """
@@ -67,49 +81,51 @@ def read_audio(path: str | Path, name: str | None = None) -> Audio:
     if not path.is_file():
         raise UnusableAudio(f"There is no file “{name}”.")
     if path.stat().st_size == 0:
-        raise UnusableAudio(f"“{name}” is empty. {ACCEPTED}")
-    _refuse_video(path, name)
+        raise UnusableAudio(f"“{name}” is empty. {limits.accepted}")
+    _refuse_video(path, name, limits)
     try:
         with soundfile.SoundFile(str(path)) as file:
-            _check_header(name, file)
-            samples = _read_frames(name, file)
+            _check_header(name, file, limits)
+            samples = _read_frames(name, file, limits)
             rate_hz = int(file.samplerate)
     except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
-        raise UnusableAudio(f"“{name}” can't be read as audio. {ACCEPTED}") from error
+        raise UnusableAudio(f"“{name}” can't be read as audio. {limits.accepted}") from error
     duration_s = samples.shape[1] / rate_hz
-    if duration_s < MIN_DURATION_S:
-        raise UnusableAudio(f"“{name}” holds {duration_s:.1f} s of audio; at least {MIN_DURATION_S:.0f} s are needed to survey it.")
+    if duration_s < limits.min_s:
+        raise UnusableAudio(
+            f"“{name}” holds {duration_s:.3g} s of audio; at least {limits.min_s:g} s are needed to {limits.purpose}."
+        )
     if not np.isfinite(samples).all():
-        raise UnusableAudio(f"“{name}” holds samples that are not numbers; export it again. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” holds samples that are not numbers; export it again. {limits.accepted}")
     if float(np.abs(samples).max()) < SILENT_PEAK:
-        raise UnusableAudio(f"“{name}” is silent from start to end, so there is nothing to survey.")
+        raise UnusableAudio(f"“{name}” is silent from start to end, so there is nothing to {limits.purpose.removesuffix(' it')}.")
     return Audio(samples, rate_hz)
 
 
-def _refuse_video(path: Path, name: str) -> None:
+def _refuse_video(path: Path, name: str, limits: Limits) -> None:
     head = path.open("rb").read(12)
     is_mp4 = head[4:8] == b"ftyp"
     is_matroska = head[:4] == b"\x1aE\xdf\xa3"
     is_avi = head[:4] == b"RIFF" and head[8:12] == b"AVI "
     if is_mp4 or is_matroska or is_avi:
-        raise UnusableAudio(f"“{name}” is a video or MP4 container; export its sound first. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” is a video or MP4 container; export its sound first. {limits.accepted}")
 
 
-def _check_header(name: str, file: soundfile.SoundFile) -> None:
+def _check_header(name: str, file: soundfile.SoundFile, limits: Limits) -> None:
     if file.format not in ACCEPTED_FORMATS:
-        raise UnusableAudio(f"“{name}” is {file.format_info}, which is not accepted. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” is {file.format_info}, which is not accepted. {limits.accepted}")
     if not MIN_RATE_HZ <= file.samplerate <= MAX_RATE_HZ:
         raise UnusableAudio(f"“{name}” says it has {file.samplerate} Hz; sample rates from 8 to 192 kHz are accepted.")
     if file.channels > MAX_CHANNELS:
         raise UnusableAudio(f"“{name}” has {file.channels} channels; mono, stereo and up to {MAX_CHANNELS} channels are accepted.")
     # A compressed stream may not know its length (-1 or huge): the reading loop enforces the limit for those.
-    if file.format in ("WAV", "AIFF", "FLAC") and MAX_DURATION_S * file.samplerate < file.frames < 1 << 40:
+    if file.format in ("WAV", "AIFF", "FLAC") and limits.max_s * file.samplerate < file.frames < 1 << 40:
         minutes = file.frames / file.samplerate / 60
-        raise UnusableAudio(f"“{name}” is {minutes:.0f} minutes long; up to 20 minutes are accepted.")
+        raise UnusableAudio(f"“{name}” is {minutes:.0f} minutes long; {limits.most}.")
 
 
-def _read_frames(name: str, file: soundfile.SoundFile) -> np.ndarray:
-    limit = int(MAX_DURATION_S * file.samplerate)
+def _read_frames(name: str, file: soundfile.SoundFile, limits: Limits) -> np.ndarray:
+    limit = int(limits.max_s * file.samplerate)
     blocks: list[np.ndarray] = []
     total = 0
     while True:
@@ -124,11 +140,11 @@ def _read_frames(name: str, file: soundfile.SoundFile) -> np.ndarray:
         blocks.append(_fold_surround(np.ascontiguousarray(block.T)))
         total += len(block)
         if total > limit:
-            raise UnusableAudio(f"“{name}” is longer than 20 minutes; up to 20 minutes are accepted.")
+            raise UnusableAudio(f"“{name}” is too long; {limits.most}.")
         if len(block) < READ_FRAMES:
             break
     if not blocks:
-        raise UnusableAudio(f"“{name}” holds no audio. {ACCEPTED}")
+        raise UnusableAudio(f"“{name}” holds no audio. {limits.accepted}")
     return np.concatenate(blocks, axis=1)
 
 

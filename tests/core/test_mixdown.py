@@ -185,7 +185,8 @@ def test_echoes_stand_on_the_grid():
         assert abs(int(near.argmax()) - 30) <= 2
 
 
-@pytest.mark.parametrize("voice", VOICES)
+# A sampler without a sample is silent.
+@pytest.mark.parametrize("voice", sorted(VOICES.keys() - {"sample"}))
 def test_every_voice_is_heard_ends_in_silence_and_repeats_itself(voice):
     note = render_note(Sound(voice), Played(48, RATE_HZ // 2, 0.9))
     assert note.shape[0] == 2

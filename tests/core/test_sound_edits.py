@@ -51,6 +51,7 @@ def test_every_other_edit_is_among_these():
     others = {kind for kind, e in EDITS.items() if not e.__module__.endswith("arrangement")}
     assert others == {
         "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects", "write_notes",
+        "set_sample",
     }  # fmt: skip
     assert all(EDITS[kind].kind == kind for kind in EDITS)
 

@@ -59,19 +59,32 @@ def _mean_power(x: np.ndarray, width: int, every: int) -> np.ndarray:  # pragma:
     return out
 
 
+@njit(cache=True, nogil=True, inline="always")
+def hermite(x: np.ndarray, place: float) -> float:  # pragma: no cover - compiled
+    """A signal between its samples, by four-point third-order Hermite interpolation (Niemitalo 2001); 0 beyond its ends."""
+    j = int(np.floor(place))
+    if j < 1 or j + 2 >= len(x):
+        return 0.0
+    t = place - j
+    a, b, c, d = x[j - 1], x[j], x[j + 1], x[j + 2]
+    return b + 0.5 * t * (c - a + t * (2.0 * a - 5.0 * b + 4.0 * c - d + t * (3.0 * (b - c) + d - a)))
+
+
 @njit(cache=True, nogil=True)
 def delayed(x: np.ndarray, delay: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """`x` as it was `delay[i]` samples ago (at least 1), by four-point third-order Hermite interpolation (Niemitalo 2001)."""
-    n = len(x)
-    out = np.zeros(n)
-    for i in range(n):
-        place = i - delay[i]
-        j = int(np.floor(place))
-        t = place - j
-        if j < 1 or j + 2 >= n:
-            continue
-        a, b, c, d = x[j - 1], x[j], x[j + 1], x[j + 2]
-        out[i] = b + 0.5 * t * (c - a + t * (2.0 * a - 5.0 * b + 4.0 * c - d + t * (3.0 * (b - c) + d - a)))
+    """`x` as it was `delay[i]` samples ago, at least 1."""
+    out = np.empty(len(x))
+    for i in range(len(x)):
+        out[i] = hermite(x, i - delay[i])
+    return out
+
+
+@njit(cache=True, nogil=True)
+def read_at(x: np.ndarray, places: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """`x` at places in samples, shape of `places`."""
+    out = np.empty(len(places))
+    for i in range(len(places)):
+        out[i] = hermite(x, places[i])
     return out
 
 

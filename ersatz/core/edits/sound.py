@@ -10,10 +10,12 @@ from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.document import Effect, Modulation, Part, Song, Sound
-from ersatz.core.voices import complete, voice_of
+from ersatz.core.voices import complete, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
 
+#: Roles whose notes have a pitch that counts.
+PITCHED_ROLES = ("bass", "chords", "lead")
 MOST_EFFECTS = 12
 MOST_MODULATIONS = 24
 MOST_POINTS = 64
@@ -145,6 +147,35 @@ class TakeSound:
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} plays {self.sound.name or 'another sound'}"
+
+
+@dataclass(frozen=True)
+class SetSample:
+    """Audio for a slot of the part's voice, by its hash; `name` is what the producer calls it."""
+
+    kind: ClassVar[str] = "set_sample"
+    part: str
+    slot: str
+    sample: str
+    name: str
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        sound = part.sound
+        if self.slot == sampler.SLOT and sound.voice != sampler.SPEC.name:
+            # The part plays it instead of what it had.
+            sound = Sound(sampler.SPEC.name, choices=dict(sampler.AS_DROPPED[part.role not in PITCHED_ROLES]))
+        if self.slot not in voice_of(sound).slots or not self.sample.isalnum() or not 0 < len(self.name) <= 120:
+            raise InvalidEdit("This sound takes no sample there.")
+        choices = sound.choices
+        if self.slot in synth.TABLE_SLOTS:
+            choices = {**choices, self.slot.replace("table", "wave"): synth.OWN_TABLE}
+        name = self.name[:60] if self.slot == sampler.SLOT else sound.name
+        samples = {**sound.samples, self.slot: self.sample}
+        return _checked(song, part, replace(sound, samples=samples, choices=choices, name=name))
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name} plays {self.name}"
 
 
 @dataclass(frozen=True)

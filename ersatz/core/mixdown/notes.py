@@ -16,9 +16,10 @@ from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
 from ersatz.core.mixdown.work import Work
+from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, digest
-from ersatz.core.voices import has_takes, render_note, song_round_beats, voice_of
+from ersatz.core.voices import complete, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
 
 #: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
@@ -30,14 +31,13 @@ CHOKE_FADE = 132
 @dataclass(frozen=True)
 class _Traits:
     """What of a note counts for a part's sound: `settings` is a hash of everything that shapes it; `round_beats` 0 where it doesn't
-    regard its place in the song; `tail` samples that a note rings on."""
+    regard its place in the song."""
 
     settings: str
     pitched: bool
     held: bool
     takes: bool
     round_beats: float
-    tail: int
 
 
 @dataclass(frozen=True)
@@ -52,8 +52,8 @@ class _Laid:
 class Notes:
     """Notes of every part of a song."""
 
-    def __init__(self, song: Song, bars: Bars, cache: RenderCache):
-        self._song, self._bars, self._cache = song, bars, cache
+    def __init__(self, song: Song, bars: Bars, cache: RenderCache, samples: Samples):
+        self._song, self._bars, self._cache, self._samples = song, bars, cache, samples
         self._laid: dict[str, _Laid] = {}
 
     def events(self, part: Part) -> list[Event]:
@@ -78,10 +78,15 @@ class Notes:
     def _lay(self, part: Part, group: list[Part]) -> _Laid:
         lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in group}
         events = (choke(lines) if part.choke else lines)[part.id]
-        tail = self._traits[part.id].tail
+        sounds_for: dict[tuple[int, int], int] = {}
+        voice, patch = voice_of(part.sound), complete(part.sound, self._samples)
         by_bar: dict[int, list[Event]] = {}
         for event in events:
-            end = event.start + (event.length + tail if event.cut is None else event.cut + CHOKE_FADE)
+            what = (event.length, event.midi)
+            if what not in sounds_for:
+                seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm)
+                sounds_for[what] = int(seconds * RATE_HZ) + 1
+            end = event.start + (sounds_for[what] if event.cut is None else event.cut + CHOKE_FADE)
             bar = event.bar
             while self._bars.edge(bar) < end:
                 by_bar.setdefault(bar, []).append(event)
@@ -94,13 +99,14 @@ class Notes:
         for p in self._song.parts:
             sound = to_json(p.sound)
             sound.pop("name")
-            # Synced LFOs follow the tempo.
-            tempo = self._song.bpm if p.sound.modulations else 0
-            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo])
+            # Synced LFOs follow the tempo, and so do samples that are fitted to it.
+            tempo = self._song.bpm if p.sound.modulations or p.sound.samples else 0
+            # One that is gone is silence only until it is back.
+            gone = sorted(slot for slot, sha in p.sound.samples.items() if self._samples(sha) is None)
+            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo, gone])
             voice = voice_of(p.sound)
-            tail = int(voice.tail_s(voice.patch(p.sound)) * RATE_HZ) + 1
             held = voice.pitched or voice.held
-            out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound), tail)
+            out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound))
         return out
 
     # One note ---------------------------------------------------------------------------------------------------
@@ -132,7 +138,7 @@ class Notes:
         played = self._played(part, event)
 
         def compute() -> np.ndarray:
-            note = render_note(part.sound, played)
+            note = render_note(part.sound, played, self._samples)
             sections = []
             if part.low_cut_hz > 0:
                 sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))

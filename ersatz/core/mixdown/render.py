@@ -31,6 +31,7 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.notes import ENGINE, Notes
 from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.mixdown.work import Work
+from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, Automation, Effect, Master, Part, Song, digest
 
@@ -51,13 +52,14 @@ Want = Callable[[Work, int], None]
 
 
 class Mixdown:
-    """A song ready to be rendered. Cheap to make; the cache is where the work is kept."""
+    """A song ready to be rendered. Cheap to make; the cache is where the work is kept. `samples` finds the audio that voices play;
+    what it doesn't find is silent."""
 
-    def __init__(self, song: Song, cache: RenderCache | None = None):
+    def __init__(self, song: Song, cache: RenderCache | None = None, samples: Samples = no_samples):
         self.song = song
         self.cache = cache or RenderCache()
         self.bars = Bars(song.grid)
-        self.notes = Notes(song, self.bars, self.cache)
+        self.notes = Notes(song, self.bars, self.cache, samples)
         self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
         self.frames = self.bars.edge(self.blocks)
         self._keys: dict[tuple[str, str, int], str | None] = {}

@@ -75,8 +75,8 @@ class Modulation:
 @dataclass(frozen=True)
 class Sound:
     """A voice and its parameters, by name; what is left out has the voice's default. `shapes`: drawn curves by name, -1..1.
-    `name`: what the library calls it. `level_db` brings it to the
-    loudness of others of its role."""
+    `name`: what the library calls it. `level_db` brings it to the loudness of others of its role. `samples`: hashes of the
+    audio that the voice plays, by slot."""
 
     voice: str
     params: dict[str, float] = field(default_factory=dict)
@@ -85,6 +85,7 @@ class Sound:
     shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
     name: str = ""
     level_db: float = 0.0
+    samples: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -7,12 +7,13 @@ import hashlib
 import numpy as np
 
 from ersatz.core.errors import UnusableDocument
+from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Sound
-from ersatz.core.voices import drums, noise, synth
+from ersatz.core.voices import drums, noise, path, sampler, synth
 from ersatz.core.voices.spec import Patch, Played, VoiceSpec
 
-VOICES: dict[str, VoiceSpec] = {spec.name: spec for spec in (*drums.SPECS, *noise.SPECS, synth.SPEC)}
+VOICES: dict[str, VoiceSpec] = {spec.name: spec for spec in (*drums.SPECS, *noise.SPECS, synth.SPEC, sampler.SPEC)}
 #: Hits of unpitched voices, and notes whose oscillators start anywhere, come in this many takes: a roll isn't a machine gun.
 VARIANTS = 3
 
@@ -25,9 +26,9 @@ def voice_of(sound: Sound) -> VoiceSpec:
     return spec
 
 
-def complete(sound: Sound) -> Patch:
+def complete(sound: Sound, samples: Samples = no_samples) -> Patch:
     """The sound with everything filled in and checked. Raises UnusableDocument."""
-    return voice_of(sound).patch(sound)
+    return voice_of(sound).patch(sound, samples)
 
 
 def has_takes(sound: Sound) -> bool:
@@ -41,13 +42,13 @@ def has_takes(sound: Sound) -> bool:
 
 def song_round_beats(sound: Sound) -> float:
     """Beats after which a note at the same place sounds the same: 0 if the place doesn't count, infinite if it always does."""
-    return synth.song_round_beats(complete(sound)) if sound.voice == synth.SPEC.name else 0.0
+    return path.song_round_beats(complete(sound)) if voice_of(sound).sources else 0.0
 
 
-def render_note(sound: Sound, note: Played) -> np.ndarray:
+def render_note(sound: Sound, note: Played, samples: Samples = no_samples) -> np.ndarray:
     """One note, float32, shape (2, n) with its tail. The same arguments give the same samples: noise is seeded by them."""
     spec = voice_of(sound)
-    patch = spec.patch(sound)
+    patch = spec.patch(sound, samples)
     # Of the values that count, not of how they were written: a default that is named sounds like one that isn't.
     values = (
         spec.name,

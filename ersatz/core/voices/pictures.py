@@ -10,7 +10,7 @@ import numpy as np
 
 from ersatz.core.dsp import filters
 from ersatz.core.song.document import Sound
-from ersatz.core.voices import complete, modulation, render_note, synth
+from ersatz.core.voices import complete, modulation, path, render_note, synth
 from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.spec import Patch, Played
 
@@ -43,7 +43,7 @@ def cycle(patch: Patch, number: int) -> list[float]:
 
 def envelope_curve(patch: Patch, number: int) -> dict[str, Any]:
     """Level 0..1 over time, and where its stages end, in seconds."""
-    e = synth.envelope_of(patch, number)
+    e = path.envelope_of(patch, number)
     pressed = e.attack_s + e.hold_s + e.decay_s
     held = pressed * (1 + HELD_SHARE)
     total = held + e.release_s

@@ -9,6 +9,7 @@ import numpy as np
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.params import Choice, Param
+from ersatz.core.samples import Sample, Samples, no_samples
 from ersatz.core.song.document import Modulation, Sound
 
 
@@ -35,6 +36,7 @@ class Patch:
     choices: dict[str, str]
     modulations: tuple[Modulation, ...] = ()
     shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
+    samples: dict[str, Sample] = field(default_factory=dict)
 
     def __getitem__(self, name: str) -> float:
         return self.params[name]
@@ -48,7 +50,8 @@ Tail = Callable[[Patch], float]
 
 @dataclass(frozen=True)
 class VoiceSpec:
-    """`pitched`: the note's pitch counts. `held`: an unpitched voice that sounds as long as its note."""
+    """`pitched`: the note's pitch counts. `held`: an unpitched voice that sounds as long as its note. `slots`: what audio it plays.
+    `own_length_s`: seconds from its start that a note at (patch, midi, bpm) sounds however short it is."""
 
     name: str
     title: str
@@ -59,9 +62,16 @@ class VoiceSpec:
     choices: tuple[Choice, ...] = ()
     sources: tuple[str, ...] = ()
     held: bool = False
+    slots: tuple[str, ...] = ()
+    own_length_s: Callable[[Patch, int, float], float] | None = None
 
-    def patch(self, sound: Sound) -> Patch:
-        """The sound's values with the voice's defaults filled in, clipped to their ranges.
+    def sounds_s(self, patch: Patch, held_s: float, midi: int, bpm: float) -> float:
+        """How long a note sounds at most, seconds from its start."""
+        own = self.own_length_s(patch, midi, bpm) if self.own_length_s else 0.0
+        return max(held_s, own) + self.tail_s(patch)
+
+    def patch(self, sound: Sound, samples: Samples = no_samples) -> Patch:
+        """The sound's values with the voice's defaults filled in, clipped to their ranges, and its audio as far as it is found.
 
         Raises UnusableDocument for an option, a source or a target that the voice doesn't have.
         """
@@ -71,7 +81,8 @@ class VoiceSpec:
         for m in sound.modulations:
             if m.source not in self.sources or m.target not in targets:
                 raise UnusableDocument(f"The voice “{self.name}” can't move “{m.target}” by “{m.source}”.")
-        return Patch(params, choices, sound.modulations, sound.shapes)
+        found = {slot: s for slot in self.slots if slot in sound.samples and (s := samples(sound.samples[slot])) is not None}
+        return Patch(params, choices, sound.modulations, sound.shapes, found)
 
     def line(self, sound: Sound) -> tuple[str, float]:
         """How notes follow each other: "poly", "mono" or "legato", and the glide in ms."""

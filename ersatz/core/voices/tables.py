@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cache
+from functools import cache, lru_cache
 
 import numpy as np
 
+from ersatz.core.samples import Sample
 from ersatz.core.voices.oscillators import mip_map
 
 POINTS = 2048
@@ -72,3 +73,19 @@ TABLES: dict[str, Callable[[], list[np.ndarray]]] = {
 def frames_of(name: str) -> np.ndarray:
     """Mip-maps of a named row, each cycle at full swing, shape (cycles, LEVELS, points)."""
     return np.stack([mip_map(cycle / np.abs(cycle - cycle.mean()).max()) for cycle in TABLES[name]()])
+
+
+#: A file up to twice this long is one cycle; a longer one is a row of cycles of this length.
+FILE_CYCLE = 2048
+#: Of more cycles so many are taken, evenly spread.
+MOST_CYCLES = 32
+
+
+@lru_cache(maxsize=8)
+def frames_from(own: Sample) -> np.ndarray:
+    """Mip-maps of a producer's own file, its samples read as they stand, shape (cycles, LEVELS, points)."""
+    mono = own.audio.samples.mean(axis=0, dtype=np.float64)
+    count = len(mono) // FILE_CYCLE
+    cycles = [mono] if count < 2 else [mono[k * FILE_CYCLE : (k + 1) * FILE_CYCLE] for k in range(count)]
+    taken = cycles if count <= MOST_CYCLES else [cycles[k] for k in np.linspace(0, count - 1, MOST_CYCLES).round().astype(int)]
+    return np.stack([mip_map(c / max(float(np.abs(c - c.mean()).max()), 1e-9)) for c in taken])

@@ -1,0 +1,203 @@
+"""What every pitched sound goes through behind its source, and what moves it: drive, two filters, amplifier, pan; envelopes, LFOs,
+a list of modulations.
+
+The parameters are shared by the synthesiser and the sampler under the same names, so that one page and one test fit both.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ersatz.core.dsp import filters, shapers
+from ersatz.core.dsp.levels import factor
+from ersatz.core.params import Choice, Param
+from ersatz.core.voices import modulation
+from ersatz.core.voices.shapes import declick
+from ersatz.core.voices.spec import Patch, Played
+
+SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
+#: LFO 2 may move LFO 1's rate, not the other way round: no circles.
+CIRCLES = frozenset({("lfo 1", "lfo1_hz"), ("lfo 1", "lfo2_hz"), ("lfo 2", "lfo2_hz")})
+MIDDLE_C = 60
+#: After its release a note has this long for its filters to ring out under the fade.
+RING_S = 0.02
+MODES = ("poly", "mono", "legato")
+
+
+def _filter(number: int) -> tuple[Param, ...]:
+    f = f"filter{number}"
+    return (
+        Param(f"{f}_hz", "Hz", 20, 20_000, 20_000, "Cutoff", "log", moves="octaves"),
+        Param(f"{f}_resonance", "", 0, 1, 0.094, "Resonance", moves=""),
+        Param(f"{f}_track", "", 0, 1, 0, "Key tracking"),
+        Param(f"{f}_vowel", "", 0, 4, 0, "Vowel, a to u", moves=""),
+    )
+
+
+def envelope_params(number: int, attack: float, decay: float, sustain: float, release: float) -> tuple[Param, ...]:
+    e = f"env{number}"
+    return (
+        Param(f"{e}_attack_ms", "ms", 0.5, 8000, attack, "Attack", "log"),
+        Param(f"{e}_hold_ms", "ms", 0, 4000, 0, "Hold"),
+        Param(f"{e}_decay_ms", "ms", 1, 8000, decay, "Decay", "log"),
+        Param(f"{e}_sustain", "", 0, 1, sustain, "Sustain"),
+        Param(f"{e}_release_ms", "ms", 1, 8000, release, "Release", "log"),
+        Param(f"{e}_attack_curve", "", -1, 1, 0, "Attack curve"),
+        Param(f"{e}_decay_curve", "", -1, 1, 0.6, "Decay curve"),
+        Param(f"{e}_release_curve", "", -1, 1, 0.6, "Release curve"),
+    )
+
+
+def _lfo(number: int) -> tuple[Param, ...]:
+    name = f"lfo{number}"
+    return (
+        Param(f"{name}_hz", "Hz", 0.02, 40, 4, "Rate", "log", moves="octaves"),
+        Param(f"{name}_phase", "", 0, 1, 0, "Start phase"),
+        Param(f"{name}_fade_ms", "ms", 0, 8000, 0, "Fade in"),
+    )
+
+
+DRIVE = Param("drive", "", 0, 1, 0, "Drive", moves="")
+FILTERS = (*_filter(1), *_filter(2))
+LFOS = (*_lfo(1), *_lfo(2))
+LEVEL = (
+    Param("pitch_semitones", "st", -24, 24, 0, "Pitch", moves="semitones"),
+    Param("glide_ms", "ms", 0, 2000, 60, "Glide"),
+    Param("velocity_level", "", 0, 1, 0.5, "Velocity to level"),
+    Param("pan", "", -1, 1, 0, "Pan", moves=""),
+    Param("level_db", "dB", -36, 18, 0, "Level", moves=""),
+)
+MODE = Choice("mode", MODES, "poly", "Notes")
+LFO_CHOICES = (
+    Choice("lfo1_rate", ("Hz", *modulation.SYNCED_BEATS), "1/4", "Rate"),
+    Choice("lfo2_rate", ("Hz", *modulation.SYNCED_BEATS), "Hz", "Rate"),
+    Choice("lfo1_shape", modulation.LFO_SHAPES, "sine", "Shape"), Choice("lfo2_shape", modulation.LFO_SHAPES, "sine", "Shape"),
+    Choice("lfo1_start", ("with the note", "with the song"), "with the note", "Start"),
+    Choice("lfo2_start", ("with the note", "with the song"), "with the note", "Start"),
+)  # fmt: skip
+
+
+def filter_choices(first: str) -> tuple[Choice, ...]:
+    """Kinds of both filters; what filter 1 is unless the sound says."""
+    return (Choice("filter1_kind", filters.KINDS, first, "Kind"), Choice("filter2_kind", filters.KINDS, "off", "Kind"))
+
+
+def tail_s(patch: Patch) -> float:
+    return patch["env1_release_ms"] / 1000 + RING_S
+
+
+def song_round_beats(patch: Patch) -> float:
+    """0 where no LFO runs with the song; else the beats after which all synced ones come round, infinite for one in Hz."""
+    used = {m.source for m in patch.modulations}
+    running = [k for k in (1, 2) if f"lfo {k}" in used and patch.choices[f"lfo{k}_start"] == "with the song"]
+    if not running:
+        return 0.0
+    moved = any(m.target in ("lfo1_hz", "lfo2_hz") for m in patch.modulations)
+    in_hz = any(patch.choices[f"lfo{k}_rate"] == "Hz" or patch.choices[f"lfo{k}_shape"] == "random" for k in running)
+    return float("inf") if in_hz or moved else modulation.ROUND_BEATS
+
+
+def envelope_of(patch: Patch, number: int) -> modulation.Envelope:
+    p, e = patch.params, f"env{number}"
+    return modulation.Envelope(
+        p[f"{e}_attack_ms"] / 1000, p[f"{e}_decay_ms"] / 1000, p[f"{e}_sustain"], p[f"{e}_release_ms"] / 1000,
+        p[f"{e}_hold_ms"] / 1000, p[f"{e}_attack_curve"], p[f"{e}_decay_curve"], p[f"{e}_release_curve"],
+    )  # fmt: skip
+
+
+class Movement:
+    """The sources of one note, each computed once and only if something asks for it."""
+
+    def __init__(self, table: dict[str, Param], patch: Patch, note: Played, n: int, rng: np.random.Generator):
+        self._table = table
+        self.patch, self.note, self.n = patch, note, n
+        self._random = float(rng.uniform(-1, 1))
+        self._seed = int(rng.integers(1 << 30))
+        self._known: dict[str, np.ndarray] = {}
+
+    def source(self, name: str) -> np.ndarray:
+        if name not in self._known:
+            self._known[name] = self._compute(name)
+        return self._known[name]
+
+    def _compute(self, name: str) -> np.ndarray:
+        kind, _, number = name.partition(" ")
+        if kind == "envelope":
+            return modulation.envelope(envelope_of(self.patch, int(number)), self.note.held, self.n, self.note.rate)
+        if kind == "lfo":
+            return self._lfo(int(number))
+        constant = {"velocity": self.note.velocity, "note": (self.note.midi - MIDDLE_C) / 12, "random": self._random}[name]
+        return np.full(self.n, constant)
+
+    def _lfo(self, number: int) -> np.ndarray:
+        patch, note, name = self.patch, self.note, f"lfo{number}"
+        rate = modulation.cycles_per_second(patch.choices[f"{name}_rate"], patch[f"{name}_hz"], note.bpm)
+        turn = np.full(self.n, rate / note.rate) * 2.0 ** self.shift(f"{name}_hz")
+        phases = np.cumsum(turn) - turn + patch[f"{name}_phase"]
+        if patch.choices[f"{name}_start"] == "with the song":
+            phases += note.beat * 60 / note.bpm * rate
+        points = np.array(patch.shapes.get(name, ()))
+        out = modulation.lfo(patch.choices[f"{name}_shape"], phases, note.rate, points, self._seed)
+        fade = patch[f"{name}_fade_ms"] / 1000 * note.rate
+        return out * np.minimum(1.0, np.arange(self.n) / fade) if fade > 1 else out
+
+    def shift(self, target: str) -> np.ndarray:
+        """What all modulations of a target add up to, in its `moves` unit."""
+        total = np.zeros(self.n)
+        for m in self.patch.modulations:
+            if m.target == target and (m.source, target) not in CIRCLES:
+                total += m.amount * self.source(m.source)
+        return total
+
+    def value(self, target: str) -> np.ndarray | float:
+        """A parameter with everything that moves it, within its range; those in semitones are left unclipped. One number where
+        nothing moves it."""
+        spec = self._table[target]
+        if not any(m.target == target for m in self.patch.modulations):
+            return self.patch[target]
+        if spec.moves == "octaves":
+            return np.clip(self.patch[target] * 2.0 ** self.shift(target), spec.low, spec.high)
+        moved = self.patch[target] + self.shift(target)
+        return moved if spec.moves == "semitones" else np.clip(moved, spec.low, spec.high)
+
+    def curve(self, target: str) -> np.ndarray:
+        """`value` per sample."""
+        return np.ascontiguousarray(np.broadcast_to(self.value(target), self.n), np.float64)
+
+    def is_used(self, target: str) -> bool:
+        return self.patch[target] > 0 or any(m.target == target for m in self.patch.modulations)
+
+
+def bend_curve(note: Played, n: int) -> np.ndarray | float:
+    """Semitones per sample of the note's pitch curve, 0 where it has none."""
+    if not note.bend:
+        return 0.0
+    return np.interp(np.arange(n), [at for at, _ in note.bend], [semitones for _, semitones in note.bend])
+
+
+def shaped(patch: Patch, note: Played, moves: Movement, x: np.ndarray, pitch: np.ndarray | float) -> np.ndarray:
+    """A source (2, n) through drive, filters, amplifier and pan; `pitch` in MIDI notes, which filters may follow."""
+    x = x[:1] if np.array_equal(x[0], x[1]) else x
+    if moves.is_used("drive"):
+        gain = 1 + 11 * moves.value("drive") ** 2
+        x = shapers.saturate(x * gain, "soft", 2) / np.tanh(gain)
+    for number in (1, 2):
+        x = _filtered(patch, moves, pitch, number, x, note.rate)
+    amplitude = moves.source("envelope 1") * factor(moves.value("level_db"))
+    amplitude *= 1 - patch["velocity_level"] * (1 - note.velocity)
+    angle = (moves.value("pan") + 1) * np.pi / 4
+    left, right = np.cos(angle) * np.sqrt(2), np.sin(angle) * np.sqrt(2)
+    out = np.stack([x[0] * amplitude * left, x[-1] * amplitude * right])
+    return declick(out, note.rate, 0.0, 0.004)
+
+
+def _filtered(patch: Patch, moves: Movement, pitch: np.ndarray | float, number: int, x: np.ndarray, rate: float) -> np.ndarray:
+    f = f"filter{number}"
+    kind = patch.choices[f"{f}_kind"]
+    if kind == "off":
+        return x
+    cutoff = moves.value(f"{f}_hz")
+    if patch[f"{f}_track"] > 0:
+        cutoff = cutoff * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
+    resonance, vowel = moves.value(f"{f}_resonance"), moves.value(f"{f}_vowel")
+    return np.stack([filters.filtered(kind, side, cutoff, resonance, rate, vowel) for side in x])
