@@ -9,10 +9,17 @@ from django.conf import settings
 from django.http import HttpResponse
 
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import RATE_HZ
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import Song
+from ersatz.studio.models import OwnSample, Remake
 
 #: For addresses that name what they hold.
 IMMUTABLE = "private, max-age=31536000, immutable"
+
+
+def mixdown_of(remake: Remake, song: Song) -> Mixdown:
+    """A song of a remake, with its owner's samples."""
+    return Mixdown(song, render_cache(), OwnSample.objects.finder(remake.owner))
 
 
 @cache

@@ -8,6 +8,7 @@ import numpy as np
 
 from ersatz.core.effects.chain import reach, run_chain
 from ersatz.core.effects.spec import Where
+from ersatz.core.samples import Samples, no_samples
 from ersatz.core.song.document import Effect, Part, Sound
 from ersatz.core.voices import library, render_note, voice_of
 from ersatz.core.voices.spec import Played
@@ -21,26 +22,31 @@ MOST_TAIL_S = 4.0
 
 
 def audition(
-    sound: Sound, effects: tuple[Effect, ...] = (), midi: int = 60, held_s: float = 0.5, velocity: float = 0.9, bpm: float = 124.0
-) -> np.ndarray:
+    sound: Sound, effects: tuple[Effect, ...] = (), midi: int = 60, held_s: float = 0.5, velocity: float = 0.9, bpm: float = 124.0,
+    samples: Samples = no_samples,
+) -> np.ndarray:  # fmt: skip
     """The note with its tail, float32, shape (2, n), at HEARD_LUFS unless its peaks forbid it."""
-    note = _through(sound, effects, midi, held_s, velocity, bpm)
+    note = _through(sound, effects, midi, held_s, velocity, bpm, samples)
+    if not np.any(note):
+        return np.zeros_like(note, np.float32)
     gain = 10 ** ((HEARD_LUFS - library.loudness_lufs(note)) / 20)
     return np.asarray(note * min(gain, CEILING / max(float(np.abs(note).max()), 1e-9)), np.float32)
 
 
-def bypass_db(part: Part, place: int, midi: int, bpm: float) -> float:
+def bypass_db(part: Part, place: int, midi: int, bpm: float, samples: Samples = no_samples) -> float:
     """By how much an effect of the part's chain changes the loudness of a note, dB: what it is bypassed at."""
     on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.effects))
     off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.effects))
-    loud, plain = (library.loudness_lufs(_through(part.sound, e, midi, 0.5, 0.9, bpm)) for e in (on, off))
+    loud, plain = (library.loudness_lufs(_through(part.sound, e, midi, 0.5, 0.9, bpm, samples)) for e in (on, off))
     return round(loud - plain, 2)
 
 
-def _through(sound: Sound, effects: tuple[Effect, ...], midi: int, held_s: float, velocity: float, bpm: float) -> np.ndarray:
+def _through(
+    sound: Sound, effects: tuple[Effect, ...], midi: int, held_s: float, velocity: float, bpm: float, samples: Samples
+) -> np.ndarray:
     voice = voice_of(sound)
     held = int(held_s * RATE_HZ) if voice.pitched or voice.held else 0
-    note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm)).astype(np.float64)
+    note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm), samples).astype(np.float64)
     if not effects:
         return note
     before, after = reach(effects, bpm, RATE_HZ)

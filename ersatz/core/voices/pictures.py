@@ -9,14 +9,16 @@ from typing import Any
 import numpy as np
 
 from ersatz.core.dsp import filters
+from ersatz.core.samples import Samples, no_samples
 from ersatz.core.song.document import Sound
-from ersatz.core.voices import complete, modulation, path, render_note, synth
+from ersatz.core.voices import complete, modulation, path, render_note, sampler, synth
 from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.spec import Patch, Played
 
 RATE_HZ = 44_100
 CYCLE_POINTS = 96
 CURVE_POINTS = 96
+WAVE_COLUMNS = 480
 #: Frequencies that responses are drawn at.
 AXIS_HZ = np.geomspace(20, 20_000, 120)
 #: How long a key is pressed in the picture of an envelope, beyond its attack and decay, as a share of the whole.
@@ -34,7 +36,7 @@ def cycle(patch: Patch, number: int) -> list[float]:
     increments = np.full(n, 1 / n)
     # The bandwidth of a low note: what the cycle looks like, not what this few points could carry.
     band = np.full(n, 110 / RATE_HZ)
-    position = np.full(n, patch[f"{o}_position"]) if wave in synth.tables.TABLES else None
+    position = np.full(n, patch[f"{o}_position"]) if wave in synth.tables.TABLES or wave == synth.OWN_TABLE else None
     width = np.full(n, patch[f"{o}_width"]) if wave == "pulse" else None
     one = np.zeros(1)
     out = osc.unison(synth.frames(patch, number), increments, one, one + patch[f"{o}_phase"], one, position, width, bandwidth=band)
@@ -79,15 +81,33 @@ def outline(samples: np.ndarray, columns: int = 160) -> list[list[float]]:
     return [[round(float(mono[a:b].min()), 4), round(float(mono[a:b].max()), 4)] for a, b in pairwise(edges) if b > a]
 
 
-def pictures_of(sound: Sound) -> dict[str, Any]:
-    """Everything that can be drawn of a sound; of a drum voice the outline of one hit and how long it is, in seconds."""
-    if sound.voice != synth.SPEC.name:
-        hit = render_note(sound, Played(60, RATE_HZ))
-        return {"hit": outline(hit), "seconds": hit.shape[1] / RATE_HZ}
-    patch = complete(sound)
+def _moving(patch: Patch) -> dict[str, Any]:
+    """What the path behind a source is drawn from."""
     return {
-        "cycles": {f"osc{k}": cycle(patch, k) for k in (1, 2)},
         "responses": {f"filter{k}": response(patch, k) for k in (1, 2)},
         "envelopes": {f"env{k}": envelope_curve(patch, k) for k in (1, 2, 3)},
         "lfos": {f"lfo{k}": lfo_curve(patch, k) for k in (1, 2)},
     }
+
+
+def sample_pictures(patch: Patch) -> dict[str, Any]:
+    """The whole sample with its length in seconds, and where its slices begin, as places 0..1 of it; nothing where it is gone."""
+    sample = patch.samples.get(sampler.SLOT)
+    if sample is None:
+        return {}
+    whole = sample.audio.stereo()
+    first = min(patch["sample_start"], patch["sample_end"])
+    edges = [first + e / whole.shape[1] for e in sampler.edges_of(patch, sample)]
+    return {"wave": outline(whole, WAVE_COLUMNS), "seconds": sample.audio.duration_s, "slices": _rounded(np.array(edges), 5)}
+
+
+def pictures_of(sound: Sound, samples: Samples = no_samples) -> dict[str, Any]:
+    """Everything that can be drawn of a sound; of a drum voice the outline of one hit and how long it is, in seconds."""
+    if sound.voice == sampler.SPEC.name:
+        patch = complete(sound, samples)
+        return {**_moving(patch), **sample_pictures(patch)}
+    if sound.voice != synth.SPEC.name:
+        hit = render_note(sound, Played(60, RATE_HZ))
+        return {"hit": outline(hit), "seconds": hit.shape[1] / RATE_HZ}
+    patch = complete(sound, samples)
+    return {"cycles": {f"osc{k}": cycle(patch, k) for k in (1, 2)}, **_moving(patch)}

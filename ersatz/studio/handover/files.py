@@ -10,9 +10,7 @@ from django.conf import settings
 
 from ersatz.core.audio import write_audio
 from ersatz.core.exchange.midi import write_midi
-from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.document import Song
 
 #: kind: (suffix, content type, what it says on the page)
 FORMATS = {
@@ -26,15 +24,15 @@ def export_path(remake, sha: str, kind: str) -> Path:
     return Path(settings.MEDIA_ROOT) / "exports" / str(remake.pk) / f"{sha}{FORMATS[kind][0]}"
 
 
-def write_export(song: Song, path: Path, cache: RenderCache, report: Callable[[float], None]) -> None:
+def write_export(mixdown: Mixdown, path: Path, report: Callable[[float], None]) -> None:
     """Written beside its place and moved there when it is whole."""
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(f"part-{os.getpid()}{path.suffix}")
     try:
         if path.suffix == ".mid":
-            write_midi(song, part)
+            write_midi(mixdown.song, part)
         else:
-            write_audio(part, Mixdown(song, cache).whole(report))
+            write_audio(part, mixdown.whole(report))
         os.replace(part, path)
     finally:
         part.unlink(missing_ok=True)

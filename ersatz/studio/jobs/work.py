@@ -16,7 +16,7 @@ from django.utils import timezone
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
 from ersatz.core.draft.match import survey_remake
 from ersatz.core.errors import Cancelled, ErsatzError
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.remake import draft_and_match
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
@@ -24,7 +24,7 @@ from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
 from ersatz.studio.models import Job, Measurement
-from ersatz.studio.renders import render_cache
+from ersatz.studio.renders import mixdown_of, render_cache
 from ersatz.studio.target.make import follow_corrections
 
 log = logging.getLogger(__name__)
@@ -149,7 +149,7 @@ def _measure(job: Job, report: Progress) -> None:
     revision = remake.revision
     if revision is None or remake.measurements.filter(sha=revision.sha).exists():
         return
-    mix = Mixdown(revision.song, render_cache()).whole(lambda f: report("mixdown", 0.7 * f))
+    mix = mixdown_of(remake, revision.song).whole(lambda f: report("mixdown", 0.7 * f))
     report("measuring the remake", 0.72)
     survey = survey_remake(mix, revision.song)
     Measurement.objects.update_or_create(remake=remake, sha=revision.sha, defaults={"survey_json": survey.to_json()})
@@ -162,7 +162,7 @@ def _export(job: Job, report: Progress) -> None:
     assert revision is not None
     path = export_path(remake, revision.sha, job.options["format"])
     if not path.exists():
-        write_export(revision.song, path, render_cache(), lambda f: report("mixdown", f))
+        write_export(mixdown_of(remake, revision.song), path, lambda f: report("mixdown", f))
     job.options = {**job.options, "sha": revision.sha}
     job.save(update_fields=["options"])
 

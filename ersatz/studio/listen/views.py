@@ -7,9 +7,9 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.studio.models import Reference, Remake
-from ersatz.studio.renders import flac_response, render_cache
+from ersatz.studio.renders import flac_response, mixdown_of
 
 MAX_BARS = 64
 
@@ -40,7 +40,7 @@ def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) 
         raise Http404
     _check(first, last)
     song = revision.song
-    mixdown = Mixdown(song, render_cache())
+    mixdown = mixdown_of(remake, song)
     if first > song.bars:
         raise Http404
     start, stop = mixdown.bar_range(first, last)

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from functools import cache
+from pathlib import Path
+
+from django.conf import settings
 from django.db import models
 
+from ersatz.core.audio import Audio
+from ersatz.core.samples import SampleFolder, Samples
 from ersatz.core.serial import from_json
 from ersatz.core.song.document import Effect, Sound
 from ersatz.studio.models.documents import Document
-from ersatz.studio.models.owned import Owned
+from ersatz.studio.models.owned import Owned, OwnedQuerySet
+
+#: One folder object per place, which remembers what was read.
+sample_folder = cache(SampleFolder)
 
 
 def _effects(data: list) -> tuple[Effect, ...]:
@@ -25,6 +34,37 @@ class SavedSound(Owned):
 
     def __str__(self) -> str:
         return self.name
+
+
+class OwnSampleQuerySet(OwnedQuerySet):
+    def finder(self, user: object) -> Samples:
+        """Finds the audio of the user's samples by hash, and of nobody else's."""
+        own = set(self.of(user).values_list("sha", flat=True))
+        folder = sample_folder(Path(settings.MEDIA_ROOT) / "samples")
+        return lambda sha: folder(sha) if sha in own else None
+
+
+class OwnSample(Owned):
+    """A sample that the producer brought. The audio lies in a folder by its hash and stays there: songs may play it."""
+
+    objects = OwnSampleQuerySet.as_manager()
+
+    name = models.CharField(max_length=60)
+    sha = models.CharField(max_length=64)
+    seconds = models.FloatField()
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @classmethod
+    def keep(cls, user: object, name: str, audio: Audio) -> OwnSample:
+        """Raises OSError where the disk refuses. The same audio again brings a forgotten one back."""
+        sha = sample_folder(Path(settings.MEDIA_ROOT) / "samples").keep(audio)
+        kept = {"name": name, "seconds": round(audio.duration_s, 3), "deleted_at": None}
+        return cls.objects.update_or_create(owner=user, sha=sha, defaults=kept)[0]
 
 
 class SavedChain(Owned):

@@ -4,22 +4,25 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.urls import reverse
+
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.effects.pictures import picture_of
 from ersatz.core.params import Choice, Param
+from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Effect, Part, Song, Sound
-from ersatz.core.voices import complete, library, voice_of
+from ersatz.core.voices import complete, library, sampler, voice_of
 from ersatz.core.voices.pictures import pictures_of
 from ersatz.studio.edit import steps
-from ersatz.studio.models import Remake, Revision, SavedChain, SavedSound
+from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 
 #: Blocks of the signal path: beginnings of the parameters' names, and what a block is called.
 BLOCKS = (
-    ("osc1_", "Oscillator 1"), ("osc2_", "Oscillator 2"), ("filter1_", "Filter 1"), ("filter2_", "Filter 2"), ("env1_",
-    "Envelope 1: level"),
-    ("env2_", "Envelope 2"), ("env3_", "Envelope 3"), ("lfo1_", "LFO 1"), ("lfo2_", "LFO 2"),
+    ("sample_", "Sample"), ("time_", "Time"), ("loop_", "Loop"), ("slice_", "Slices"),
+    ("osc1_", "Oscillator 1"), ("osc2_", "Oscillator 2"), ("filter1_", "Filter 1"), ("filter2_", "Filter 2"),
+    ("env1_", "Envelope 1: level"), ("env2_", "Envelope 2"), ("env3_", "Envelope 3"), ("lfo1_", "LFO 1"), ("lfo2_", "LFO 2"),
 )  # fmt: skip
 MIX = ("fm", "ring", "sync", "sub_level", "sub_octave", "sub_wave", "noise_level", "noise_colour", "drive")
 #: Notes that a part is first heard at, by role.
@@ -27,9 +30,10 @@ MIDDLE = {"bass": 36, "lead": 69}
 
 
 #: The blocks in the order that the sound goes through them, what moves it behind.
-ORDER = ("Oscillator 1", "Oscillator 2", "Mix and drive", "Filter 1", "Filter 2", "Envelope 1: level", "Envelope 2",
-"Envelope 3", "LFO 1",
-         "LFO 2", "Notes and level")  # fmt: skip
+ORDER = (
+    "Sample", "Time", "Loop", "Slices", "Oscillator 1", "Oscillator 2", "Mix and drive", "Filter 1", "Filter 2",
+    "Envelope 1: level", "Envelope 2", "Envelope 3", "LFO 1", "LFO 2", "Notes and level",
+)  # fmt: skip
 
 
 def block_of(name: str) -> str:
@@ -45,9 +49,10 @@ def option(choice: Choice, value: str) -> dict[str, Any]:
     return {"name": choice.name, "options": choice.options, "value": value, "title": choice.title}
 
 
-def sound_state(sound: Sound) -> dict[str, Any]:
-    spec, patch = voice_of(sound), complete(sound)
-    titles = ORDER if spec.choices else (spec.title,)
+def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
+    spec, patch = voice_of(sound), complete(sound, samples)
+    used = {block_of(row.name) for row in (*spec.params, *spec.choices)}
+    titles = [title for title in ORDER if title in used] if spec.choices else [spec.title]
     blocks: dict[str, dict[str, list]] = {title: {"choices": [], "params": []} for title in titles}
     for c in spec.choices:
         blocks[block_of(c.name)]["choices"].append(option(c, patch.choices[c.name]))
@@ -57,7 +62,8 @@ def sound_state(sound: Sound) -> dict[str, Any]:
     return {
         "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks, "sources":
         spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],
-        "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound),
+        "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound, samples),
+        "samples": sound.samples, "gone": sorted(sound.samples.keys() - patch.samples.keys()),
     }  # fmt: skip
 
 
@@ -70,17 +76,24 @@ def effect_state(effect: Effect) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def middle_of(part: Part) -> int:
+    """The note that a part is first heard at."""
+    sliced = complete(part.sound).choices.get("slice_mode", "off") != "off"
+    return sampler.FIRST_SLICE if sliced else MIDDLE.get(part.role, 60)
+
+
 def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]:
     song = revision.song
+    samples = OwnSample.objects.finder(remake.owner)
     return {
         **steps(remake, revision),
         "bars": song.bars,
-        "part": {"id": part.id, "name": part.name, "role": part.role, "middle": MIDDLE.get(part.role, 60)},
+        "part": {"id": part.id, "name": part.name, "role": part.role, "middle": middle_of(part)},
         "note": f"/listen/note/{remake.pk}/{revision.sha}/{part.id}/",
         "parts": [[p.id, p.name, p.sound.name or voice_of(p.sound).title] for p in song.parts],
         "key": [song.tonic, song.mode],
         "pattern": _pattern(song, part),
-        "sound": sound_state(part.sound),
+        "sound": sound_state(part.sound, samples),
         "effects": [effect_state(e) for e in part.effects],
     }
 
@@ -105,5 +118,15 @@ def browser_state(user: Any, role: str) -> dict[str, Any]:
         {"id": s.pk, "name": s.name, "role": s.role, "kind": "own", "character": "", "brightness": "", "sound": to_json(s.sound),
          "listen": f"/listen/saved/{s.pk}.flac"} for s in SavedSound.objects.of(user)
     ]  # fmt: skip
+    brought = [
+        {"id": s.pk, "name": s.name, "sha": s.sha, "seconds": s.seconds, "listen": reverse("listen-sample", args=[s.pk])}
+        for s in OwnSample.objects.of(user)
+    ]
     chains = [{"id": c.pk, "name": c.name, "effects": to_json(c.effects)} for c in SavedChain.objects.of(user)]
-    return {"sounds": own + shipped, "chains": chains, "role": role, "kinds": [[s.name, s.title] for s in EFFECTS.values()]}
+    return {
+        "sounds": own + shipped,
+        "samples": brought,
+        "chains": chains,
+        "role": role,
+        "kinds": [[s.name, s.title] for s in EFFECTS.values()],
+    }

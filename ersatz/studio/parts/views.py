@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from errno import ENOSPC
 
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -13,14 +14,17 @@ from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import Part, Song
+from ersatz.core.song.document import Part, Song, Sound
 from ersatz.core.voices import library
 from ersatz.studio.edit import State, answer_edit, answer_step
 from ersatz.studio.frame import frame
-from ersatz.studio.models import Remake, Revision, SavedChain, SavedSound
-from ersatz.studio.parts.forms import SaveForm
-from ersatz.studio.parts.state import MIDDLE, browser_state, effect_state, part_state, sound_state
+from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
+from ersatz.studio.parts.forms import SampleForm, SaveForm
+from ersatz.studio.parts.state import browser_state, effect_state, middle_of, part_state, sound_state
 from ersatz.studio.renders import flac_response
+
+#: A sample is heard this long when it is chosen from the list.
+HEARD_S = 8.0
 
 
 def _part_of(song: Song, part_id: str) -> Part:
@@ -85,23 +89,25 @@ def redo(request: HttpRequest, pk: int, part: str) -> JsonResponse:
 @require_POST
 def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     """What an edit would draw, without making it: for curves that are being dragged. Body: {"edit": ...}."""
-    _, revision = _current(request, pk)
+    remake, revision = _current(request, pk)
     try:
         edited = _part_of(parse_edit(json.loads(request.body)["edit"]).apply(revision.song), part)
     except (ErsatzError, ValueError, KeyError, TypeError) as error:
         return JsonResponse({"error": str(error)}, status=400)
-    return JsonResponse({"sound": sound_state(edited.sound), "effects": [effect_state(e) for e in edited.effects]})
+    samples = OwnSample.objects.finder(remake.owner)
+    return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": [effect_state(e) for e in edited.effects]})
 
 
 @login_required
 @require_GET
 def bypass_level(request: HttpRequest, pk: int, part: str, place: int) -> JsonResponse:
     """By how much the effect at a place changes the part's loudness, dB."""
-    _, revision = _current(request, pk)
+    remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
     if place >= len(opened.effects):
         raise Http404
-    return JsonResponse({"db": bypass_db(opened, place, MIDDLE.get(opened.role, 60), revision.song.bpm)})
+    samples = OwnSample.objects.finder(remake.owner)
+    return JsonResponse({"db": bypass_db(opened, place, middle_of(opened), revision.song.bpm, samples)})
 
 
 @login_required
@@ -129,7 +135,7 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
 @login_required
 @require_POST
 def forget(request: HttpRequest, what: str, pk: int) -> JsonResponse:
-    model = {"sound": SavedSound, "chain": SavedChain}.get(what)
+    model = {"sound": SavedSound, "chain": SavedChain, "sample": OwnSample}.get(what)
     if model is None:
         raise Http404
     get_object_or_404(model.objects.of(request.user), pk=pk).delete_softly()
@@ -145,7 +151,8 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
     if revision is None or midi > 127:
         raise Http404
     opened = _part_of(revision.song, part)
-    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm))
+    samples = OwnSample.objects.finder(remake.owner)
+    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm, samples=samples))
 
 
 @login_required
@@ -164,4 +171,30 @@ def shipped(request: HttpRequest, name: str) -> HttpResponse:
 def saved(request: HttpRequest, pk: int) -> HttpResponse:
     own = get_object_or_404(SavedSound.objects.of(request.user), pk=pk)
     midi, held_s = library.note_of(own.role)
-    return flac_response(audition(own.sound, (), midi, held_s), "private, no-cache")
+    return flac_response(audition(own.sound, (), midi, held_s, samples=OwnSample.objects.finder(request.user)), "private, no-cache")
+
+
+@login_required
+@require_POST
+def bring_sample(request: HttpRequest) -> JsonResponse:
+    """Takes a sample in: 201 with everything to choose from, or 400 with one sentence."""
+    form = SampleForm(request.POST, request.FILES)
+    if not form.is_valid():
+        return JsonResponse({"error": form.errors["file"][0]}, status=400)
+    try:
+        OwnSample.keep(request.user, form.name, form.cleaned_data["file"])
+    except OSError as error:
+        full = error.errno == ENOSPC
+        sentence = "The disk is full: free some space and add it again." if full else "The sample could not be stored."
+        return JsonResponse({"error": sentence}, status=507)
+    return JsonResponse(browser_state(request.user, request.POST.get("role", "")), status=201)
+
+
+@login_required
+@require_GET
+def own_sample(request: HttpRequest, pk: int) -> HttpResponse:
+    """The first seconds of a sample as it is, at the loudness of all notes."""
+    own = get_object_or_404(OwnSample.objects.of(request.user), pk=pk)
+    sound = Sound("sample", choices={"sample_plays": "while held"}, samples={"sample": own.sha})
+    held_s = min(own.seconds, HEARD_S)
+    return flac_response(audition(sound, (), 60, held_s, samples=OwnSample.objects.finder(request.user)), "private, no-cache")

@@ -9,6 +9,15 @@ from ersatz.core.audio import ACCEPTED, ACCEPTED_SUFFIXES
 from ersatz.core.styles import BY_NAME
 
 
+def check_file(file, accepted: str) -> None:
+    """Size and name, before anything is read. Raises ValidationError."""
+    if file.size > settings.MAX_UPLOAD_BYTES:
+        limit = settings.MAX_UPLOAD_BYTES // (1024 * 1024)
+        raise forms.ValidationError(f"“{file.name}” is larger than {limit} MB, the limit here. A FLAC of it is smaller.")
+    if Path(file.name).suffix.lower() not in ACCEPTED_SUFFIXES:
+        raise forms.ValidationError(f"“{file.name}” doesn't look like audio. {accepted}")
+
+
 class UploadForm(forms.Form):
     file = forms.FileField(
         max_length=255,
@@ -21,11 +30,7 @@ class UploadForm(forms.Form):
 
     def clean_file(self):
         file = self.cleaned_data["file"]
-        if file.size > settings.MAX_UPLOAD_BYTES:
-            limit = settings.MAX_UPLOAD_BYTES // (1024 * 1024)
-            raise forms.ValidationError(f"“{file.name}” is larger than {limit} MB, the limit here. A FLAC of it is smaller.")
-        if Path(file.name).suffix.lower() not in ACCEPTED_SUFFIXES:
-            raise forms.ValidationError(f"“{file.name}” doesn't look like audio. {ACCEPTED}")
+        check_file(file, ACCEPTED)
         return file
 
 

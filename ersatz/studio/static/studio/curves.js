@@ -103,6 +103,7 @@ export function drawBlock(svg, title, sound, api = null) {
   svg.onpointerdown = null;
   const { cycles = {}, responses = {}, envelopes = {}, lfos = {} } = sound.pictures;
   if (sound.pictures.hit) return drawHit(svg, sound.pictures);
+  if (["Sample", "Time", "Loop", "Slices"].includes(title)) return drawSample(svg, title, sound, api);
   const number = title.match(/\d/)?.[0];
   if (title.startsWith("Oscillator")) return drawCycle(svg, cycles[`osc${number}`], number, sound.blocks[title], api);
   if (title.startsWith("Filter")) return drawFilter(svg, responses[`filter${number}`], number, sound.blocks[title], api);
@@ -149,8 +150,58 @@ function drawCycle(svg, values, number, block, api) {
   return true;
 }
 
+/** What places a block of the sampler shows on the whole sample: [parameter, name], or lines at the slices. */
+const PLACES = { Sample: [["sample_start", "Start"], ["sample_end", "End"]], Loop: [["loop_start", "Loop from"], ["loop_end", "Loop to"]] };
+
+/** The whole sample; what isn't played is faint. */
+function drawSample(svg, title, sound, api) {
+  const { wave, seconds, slices } = sound.pictures;
+  const g = ground(svg, { l: 8, r: 8, t: 20, b: 20 });
+  if (!wave) {
+    svg.append(text((g.left + g.right) / 2, (g.top + g.bottom) / 2 + 4, sound.gone.length ? "gone" : "none", { class: "s", "text-anchor": "middle" }));
+    return true;
+  }
+  const values = Object.fromEntries(["Sample", "Loop"].flatMap((t) => sound.blocks[t].params.map((f) => [f.name, f])));
+  const [start, end] = [values.sample_start.value, values.sample_end.value].sort((a, b) => a - b);
+  const most = Math.max(...wave.flat().map(Math.abs), 1e-6), middle = (g.top + g.bottom) / 2;
+  const x = (place) => g.left + place * (g.right - g.left), y = (v) => middle - (v / most) * ((g.bottom - g.top) / 2);
+  const outline = (from, to) => {
+    const part = wave.map((pair, i) => [i / wave.length, pair]).filter(([place]) => place >= from && place < to);
+    return part.length < 2 ? "" : `${path([...part.map(([place, [, high]]) => [x(place), y(high)]), ...part.map(([place, [low]]) => [x(place), y(low)]).reverse()])}Z`;
+  };
+  svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: middle, y2: middle }));
+  for (const [from, to] of [[0, start], [end, 1]]) if (to - from > 0.004) svg.append(el("path", { class: "unplayed", d: outline(from, to) }));
+  svg.append(el("path", { class: "ownbox", d: outline(start, end) }));
+  if (title === "Slices") slices.slice(0, -1).forEach((place, i) => {
+    svg.append(el("line", { class: "cut", x1: x(place), x2: x(place), y1: g.top - (g.small ? 0 : 6), y2: g.bottom }));
+    const wide = x(slices[i + 1]) - x(place);
+    if (!g.small && wide > 16) svg.append(text(x(place) + 2, g.top - 8, i + 1, { class: "s" }));
+  });
+  // A loop's places are counted within what is played.
+  const inside = title === "Loop" ? [start, end - start] : [0, 1];
+  const at = (v) => x(inside[0] + v * inside[1]);
+  const lines = (PLACES[title] ?? []).map(([name]) => {
+    const line = el("line", { class: "cut", x1: at(values[name].value), x2: at(values[name].value), y1: g.top, y2: g.bottom });
+    if (title !== "Loop" || sound.blocks.Loop.choices[0].value !== "off") svg.append(line);
+    return line;
+  });
+  if (g.small) return true;
+  svg.append(text(g.left, g.bottom + 15, "0", { class: "s" }), text(g.right, g.bottom + 15, seconds < 1 ? `${Math.round(seconds * 1000)} ms` : `${seconds.toFixed(2)} s`, { class: "s", "text-anchor": "end" }));
+  if (!api) return true;
+  (PLACES[title] ?? []).forEach(([name, said], i) => {
+    let value = values[name].value;
+    handle(svg, at(value), i ? g.bottom - 8 : g.top + 8, said, (px) => {
+      value = clamp(((px - g.left) / (g.right - g.left) - inside[0]) / Math.max(inside[1], 1e-6), 0, 1);
+      for (const end of ["x1", "x2"]) lines[i].setAttribute(end, at(value));
+      return `${(value * (title === "Loop" ? (end - start) : 1) * seconds).toFixed(3)} s`;
+    }, () => api.set(name, value));
+  });
+  return true;
+}
+
 /** Levels of what is mixed, as bars. */
 function drawMix(svg, sound) {
+  if (!sound.blocks["Oscillator 1"]) return false;
   const of = (title, name) => byName(sound.blocks[title].params)[name].value;
   const levels = [["1", of("Oscillator 1", "osc1_level")], ["2", of("Oscillator 2", "osc2_level")], ["1 × 2", of("Mix and drive", "ring")], ["sub", of("Mix and drive", "sub_level")], ["noise", of("Mix and drive", "noise_level")]];
   const g = ground(svg, { l: 10, r: 10, t: 12, b: 22 });

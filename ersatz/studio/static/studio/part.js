@@ -67,6 +67,7 @@ function draw() {
 function drawHead() {
   byId("sound-name").textContent = `${state.part.name}: ${state.sound.name || "own sound"}`;
   byId("voice-name").textContent = state.sound.title.toLowerCase();
+  byId("gone").hidden = !state.sound.gone.length;
   for (const [id, sentence] of [["undo", state.undo], ["redo", state.redo]]) {
     byId(id).disabled = !sentence;
     byId(id).textContent = id === "undo" ? "Undo" : "Redo";
@@ -86,6 +87,10 @@ function summary(title) {
   const n = title.match(/\d/)?.[0];
   if (title.startsWith("Oscillator")) return value(title, `osc${n}_level`) ? `${picked(title, "wave")}${value(title, `osc${n}_voices`) > 1 ? ` × ${value(title, `osc${n}_voices`)}` : ""}` : "silent";
   if (title.startsWith("Filter")) return picked(title, "kind");
+  if (title === "Sample") return state.sound.gone.length ? "gone" : picked(title, "direction");
+  if (title === "Time") return value(title, "time_beats") ? `${shown(value(title, "time_beats"))} beats` : picked(title, "time_mode");
+  if (title === "Loop") return picked(title, "mode");
+  if (title === "Slices") return picked(title, "mode") === "off" ? "off" : `${picked(title, "mode")}${state.sound.pictures.slices ? `: ${state.sound.pictures.slices.length - 1}` : ""}`;
   if (title === "Mix and drive") return value(title, "drive") ? `drive ${value(title, "drive").toFixed(2)}` : "clean";
   if (title === "Notes and level") return picked(title, "mode");
   const source = title.replace(":", "").replace(" level", "").replace("LFO", "lfo").replace("Envelope", "envelope");
@@ -150,11 +155,25 @@ function drawOpen() {
   fields.className = "fields";
   fields.append(
     ...choices.map((c) => choiceField(c, (option) => send({ kind: "set_sound_choice", name: c.name, option }))),
+    ...slotFields(),
     ...params.map((p) => numberField(p, (v) => blockApi.set(p.name, v), (v) => blockApi.preview(p.name, v))),
   );
   box.replaceChildren(svg, fields);
   const has = Object.keys(state.sound.pictures).length && drawBlock(svg, open, state.sound, blockApi);
   if (!has) svg.remove();
+}
+
+/** Which of the producer's samples a slot of the open block plays. */
+function slotFields() {
+  const slot = open === "Sample" ? "sample" : open.startsWith("Oscillator") && picked(open, "wave") === "own table" ? `osc${open.match(/\d/)[0]}_table` : null;
+  if (!slot) return [];
+  const sha = state.sound.samples[slot], own = browser.samples.find((s) => s.sha === sha);
+  const none = sha ? "gone" : "none yet";
+  const row = choiceField({ name: `slot-${slot}`, title: slot === "sample" ? "Plays" : "Table from", options: [...(own ? [] : [none]), ...browser.samples.map((s) => s.name)], value: own?.name ?? none }, (name) => {
+    const chosen = browser.samples.find((s) => s.name === name);
+    if (chosen) send({ kind: "set_sample", slot, sample: chosen.sha, name: chosen.name });
+  });
+  return [row];
 }
 
 // What moves what -----------------------------------------------------------------------------------------------------
@@ -324,8 +343,64 @@ function keepBrowser({ ok, data }) {
   if (!ok) return;
   browser = data;
   drawBrowser();
+  drawSamples();
   fillChains();
 }
+
+// Samples that the producer brought ------------------------------------------------------------------------------------
+
+function drawSamples() {
+  byId("samples").replaceChildren(...browser.samples.map((s) => {
+    const item = document.createElement("li");
+    if (s.sha === state.sound.samples.sample) item.className = "taken";
+    const hear = button("", () => pads.playUrl(s.listen).catch(() => { says.textContent = "The sample could not be loaded. Is Ersatz still running?"; }), "hear");
+    const name = document.createElement("b"), more = document.createElement("small");
+    name.textContent = s.name;
+    more.textContent = s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`;
+    hear.append(name, more);
+    hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
+    const play = button("Play it", () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawSamples); });
+    play.setAttribute("aria-label", `Play ${s.name} in this part`);
+    const forget = button("×", async () => {
+      keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role }));
+      // What the part plays has changed without an edit.
+      if (Object.values(state.sound.samples).includes(s.sha)) location.reload();
+    }, "plain");
+    forget.setAttribute("aria-label", `Forget ${s.name}`);
+    item.append(hear, play, forget);
+    return item;
+  }));
+  byId("no-samples").hidden = browser.samples.length > 0;
+}
+
+async function bring(files) {
+  for (const file of files) {
+    const body = new FormData();
+    body.append("file", file);
+    body.append("role", state.part.role);
+    byId("samples-say").textContent = `reading ${file.name}`;
+    const answer = await post(host.dataset.samples, body);
+    byId("samples-say").textContent = "";
+    keepBrowser(answer);
+    if (!answer.ok) return;
+  }
+  drawOpen();
+}
+
+byId("sample-file").addEventListener("change", async (event) => {
+  await bring([...event.target.files]);
+  event.target.value = "";
+});
+for (const name of ["dragenter", "dragover"]) byId("samples-box").addEventListener(name, (event) => {
+  if (![...event.dataTransfer.types].includes("Files")) return;
+  event.preventDefault();
+  byId("samples-box").classList.add("over");
+});
+for (const name of ["dragleave", "drop"]) byId("samples-box").addEventListener(name, () => byId("samples-box").classList.remove("over"));
+byId("samples-box").addEventListener("drop", (event) => {
+  event.preventDefault();
+  bring([...event.dataTransfer.files]);
+});
 
 function fillChains() {
   byId("chains-label").hidden = !browser.chains.length;
@@ -389,4 +464,5 @@ keepLine.addEventListener("click", () => {
 
 fillChains();
 drawBrowser();
+drawSamples();
 redrawn(draw);
