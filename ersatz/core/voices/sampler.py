@@ -48,8 +48,8 @@ PARAMS = (
 
 CHOICES = (
     Choice("sample_direction", ("forward", "backward"), "forward", "Direction"),
-    Choice("sample_pitch", ("follows the notes", "stays"), "follows the notes", "Pitch"),
-    Choice("sample_plays", ("while held", "to its end"), "while held", "Plays"),
+    Choice("sample_pitch", ("with the notes", "stays"), "with the notes", "Pitch"),
+    Choice("sample_plays", ("while held", "to its end"), "while held", "Lasts"),
     Choice("time_mode", TIMES, "tape", "Time"),
     Choice("loop_mode", LOOPS, "off", "Loop"),
     Choice("slice_mode", SLICES, "off", "Slices"),
@@ -104,7 +104,7 @@ def _time_factor(patch: Patch, sample: Sample, bpm: float) -> float:
 
 def _semitones(patch: Patch, midi: int) -> float:
     """How far the note lies from the recorded pitch."""
-    follows = patch.choices["sample_pitch"] == "follows the notes" and patch.choices["slice_mode"] == "off"
+    follows = patch.choices["sample_pitch"] == "with the notes" and patch.choices["slice_mode"] == "off"
     return (midi - patch["sample_root"] if follows else 0.0) + patch["sample_semitones"] + patch["sample_cents"] / 100
 
 

@@ -7,14 +7,18 @@ import sys
 import threading
 from pathlib import Path
 
+import numpy as np
 from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
 
 from demo.references import write_references
+from demo.samples import SAMPLES
+from demo.synth import RATE_HZ
+from ersatz.core.audio import Audio
 from ersatz.studio.jobs import work
 from ersatz.studio.middleware import LOCAL_USER
-from ersatz.studio.models import Job, Reference, Remake
+from ersatz.studio.models import Job, OwnSample, Reference, Remake
 from ersatz.studio.target.make import make_target
 
 REMAKE_TITLE = "Lighthouse Shift"
@@ -34,6 +38,8 @@ class Command(BaseCommand):
         for path in paths:
             self._reference(user, path)
         self._target(user)
+        for name, make in SAMPLES.items():
+            OwnSample.keep(user, name, Audio(make().astype(np.float32), RATE_HZ))
         reference = Reference.objects.get(owner=user, title=REMADE)
         remake, _ = Remake.objects.get_or_create(owner=user, reference=reference, defaults={"title": REMAKE_TITLE})
         self._run(Job.Kind.DRAFT, f"Drafting “{REMAKE_TITLE}”", user, reference=reference, remake=remake)

@@ -15,7 +15,7 @@ const host = byId("part"), says = byId("part-says");
 let state = readJson("drawing");
 let browser = state.browser;
 const before = { note: state.note, name: state.sound.name };
-let open = Object.keys(state.sound.blocks)[0], openEffect = 0, hearing = "now";
+let open = Object.keys(state.sound.blocks)[0], openEffect = 0, hearing = "now", middle = null;
 const pads = new Pads(byId("pads"), player, (sentence) => { byId("keys-says").textContent = sentence; });
 
 const svgOf = (name) => {
@@ -59,7 +59,8 @@ function draw() {
   drawModulations();
   drawChain();
   drawOpenEffect();
-  pads.show({ base: pads.root === undefined ? state.part.middle : undefined, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched });
+  pads.show({ base: state.part.middle === middle ? undefined : state.part.middle, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched });
+  middle = state.part.middle;
   for (const id of ["octave-down", "octave-up"]) byId(id).hidden = !state.sound.pitched;
   if (focus) host.querySelector(`[data-name="${focus}"]`)?.focus();
 }
@@ -169,7 +170,7 @@ function slotFields() {
   if (!slot) return [];
   const sha = state.sound.samples[slot], own = browser.samples.find((s) => s.sha === sha);
   const none = sha ? "gone" : "none yet";
-  const row = choiceField({ name: `slot-${slot}`, title: slot === "sample" ? "Plays" : "Table from", options: [...(own ? [] : [none]), ...browser.samples.map((s) => s.name)], value: own?.name ?? none }, (name) => {
+  const row = choiceField({ name: `slot-${slot}`, title: slot === "sample" ? "Sample" : "Table from", options: [...(own ? [] : [none]), ...browser.samples.map((s) => s.name)], value: own?.name ?? none }, (name) => {
     const chosen = browser.samples.find((s) => s.name === name);
     if (chosen) send({ kind: "set_sample", slot, sample: chosen.sha, name: chosen.name });
   });
@@ -325,7 +326,7 @@ function drawBrowser() {
     more.textContent = [s.kind, s.character, s.brightness].filter(Boolean).join(" · ");
     hear.append(name, more);
     hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
-    const take = button("Take", () => send({ kind: "take_sound", sound: s.sound }).then(drawBrowser));
+    const take = button("Take", () => send({ kind: "take_sound", sound: s.sound }).then(drawLists));
     take.setAttribute("aria-label", `Take ${s.name}`);
     item.append(hear, take);
     if (s.id) {
@@ -338,12 +339,18 @@ function drawBrowser() {
   if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
 }
 
+/** What can be taken, with what the part has marked. */
+function drawLists() {
+  drawBrowser();
+  drawSamples();
+  byId("which-part").replaceChildren(...state.parts.map(([id, name, sound]) => new Option(`${name}: ${sound}`, id, false, id === state.part.id)));
+}
+
 function keepBrowser({ ok, data }) {
   says.textContent = ok ? "" : data.error;
   if (!ok) return;
   browser = data;
-  drawBrowser();
-  drawSamples();
+  drawLists();
   fillChains();
 }
 
@@ -359,7 +366,7 @@ function drawSamples() {
     more.textContent = s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`;
     hear.append(name, more);
     hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
-    const play = button("Play it", () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawSamples); });
+    const play = button("Play it", () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); });
     play.setAttribute("aria-label", `Play ${s.name} in this part`);
     const forget = button("×", async () => {
       keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role }));
@@ -417,7 +424,6 @@ const keep = (what, asked, name) => {
 
 // The page ------------------------------------------------------------------------------------------------------------
 
-byId("which-part").append(...state.parts.map(([id, name, sound]) => new Option(`${name}: ${sound}`, id, false, id === state.part.id)));
 byId("which-part").addEventListener("change", (event) => location.assign(`${host.dataset.home}${event.target.value}/`));
 const roles = [...new Set(browser.sounds.map((s) => s.role))];
 byId("by-role").append(new Option("any", ""), ...roles.map((r) => new Option(r, r, false, r === browser.role)));
@@ -463,6 +469,5 @@ keepLine.addEventListener("click", () => {
 });
 
 fillChains();
-drawBrowser();
-drawSamples();
+drawLists();
 redrawn(draw);
