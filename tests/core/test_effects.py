@@ -295,8 +295,8 @@ def test_micro_widening_delays_each_side_by_its_time():
     assert [int(side.argmax()) for side in y] == [44, 882]
 
 
-@pytest.mark.parametrize("kind", space.SPACES)
-@pytest.mark.parametrize("decay_s", [0.6, 2.5])
+#: A dome is for the very long ones.
+@pytest.mark.parametrize(("kind", "decay_s"), [(k, s) for k in space.SPACES for s in ((4.0, 15.0) if k == "dome" else (0.6, 2.5))])
 def test_every_reverb_decays_in_its_time(kind, decay_s):
     response = space.reverb_response(Reverb(kind, decay_s, 0.0, 20.0, 20_000.0), RATE)
     middle = eq.apply(eq.low_cut(1200, RATE, 4), eq.apply(eq.high_cut(3500, RATE, 4), response))[0]
@@ -311,6 +311,36 @@ def test_a_reverb_waits_for_its_pre_delay():
     wet = apply_effect(impulse(), effect, HERE)[0]
     assert np.abs(wet[1 : int(0.05 * RATE)]).max() < 1e-6
     assert np.abs(wet[int(0.05 * RATE) : int(0.06 * RATE)]).max() > 1e-4
+
+
+def test_a_frozen_reverb_holds_what_it_had_at_the_bar_line():
+    """At 120 BPM a bar is two seconds: a tone in the first bar is held through the second at its level and pitch."""
+    x = np.zeros((2, 6 * RATE))
+    x[:, : 2 * RATE] = tone(440.0, 2 * RATE)
+    effect = Effect("reverb", {"decay_s": 0.5, "level_db": 0.0, "low_cut_hz": 20.0}, {"freeze": "bar"})
+    held = (apply_effect(x, effect, HERE) - x)[:, 2 * RATE :]
+    levels = [db(held[:, int(s * RATE) : int((s + 0.4) * RATE)]) for s in (0.2, 0.8, 1.4)]
+    assert np.ptp(levels) < 2.5
+    spectrum = np.abs(np.fft.rfft(held[0, RATE // 4 : RATE + RATE // 4] * np.hanning(RATE)))
+    assert np.argmax(spectrum) == pytest.approx(440, abs=6)
+    # Nothing was left in the reverb at the next bar line.
+    assert db(held[:, int(2.2 * RATE) :]) < max(levels) - 50
+
+
+def test_a_reverb_steps_back_while_something_plays():
+    x = tone(300.0, 2 * RATE, 0.5)
+    x[:, RATE:] = 0
+    plain, ducked = (
+        apply_effect(x, Effect("reverb", {"decay_s": 2.0, "level_db": 0.0, "duck_db": d}), HERE) - x for d in (0.0, 18.0)
+    )
+    during, after = slice(RATE // 2, RATE - 4000), slice(2 * RATE - 8000, 2 * RATE)
+    assert db(ducked[:, during]) - db(plain[:, during]) == pytest.approx(-18, abs=0.3)
+    assert db(ducked[:, after]) - db(plain[:, after]) == pytest.approx(0, abs=0.3)
+    keyed = Effect("reverb", {"decay_s": 2.0, "level_db": 0.0, "duck_db": 18.0}, key="kick")
+    before, _ = reach((keyed,), 120.0, RATE)
+    padded = np.pad(x, ((0, 0), (before, 0)))
+    silent = run_chain(padded, (keyed,), Where(RATE, 120.0, -before), keyed=lambda part: (0 * padded, np.zeros(0, np.int64)))
+    assert db(silent - x - plain) < -60
 
 
 def test_width_scales_the_side_and_takes_it_out_of_the_lows():
@@ -342,7 +372,7 @@ def test_a_ducker_follows_another_parts_hits():
 SOME = {
     "eq": Effect("eq", {"band1_hz": 60.0, "band1_db": 6.0}, {"band1_kind": "bell"}),
     "flanger": Effect("flanger", {"feedback": 0.8}), "delay": Effect("delay", {"feedback": 0.3}, {"time": "1/16"}),
-    "reverb": Effect("reverb", {"decay_s": 0.4}),
+    "reverb": Effect("reverb", {"decay_s": 0.4, "duck_db": 12.0}, {"freeze": "beat"}),
 }  # fmt: skip
 
 

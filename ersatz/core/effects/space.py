@@ -2,7 +2,8 @@
 
 The reverb is exponentially decaying noise, uncorrelated on both sides, its highs dying faster than its lows (Moorer 1979), after a
 few early reflections. Its kinds differ in what comes first: a room's early reflections, a plate's density from the first moment, a
-hall's slow build-up. The delay is a train of echoes, each darker than the one before.
+hall's slow build-up, a dome's slower one, for the very long. Frozen, it holds a moment as noise of its spectrum. The delay is a
+train of echoes, each darker than the one before.
 """
 
 from __future__ import annotations
@@ -12,8 +13,9 @@ from functools import lru_cache
 from typing import Literal, cast
 
 import numpy as np
-from scipy import signal
+from scipy import fft, signal
 
+from ersatz.core.dsp import followers
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
@@ -21,6 +23,14 @@ from ersatz.core.params import Choice, Param
 from ersatz.core.song.document import Delay, Reverb
 
 RANDOM_SEED = 20_031
+#: How often a frozen reverb takes hold again, in beats; its noises come round after FREEZE_ROUND_BEATS.
+FREEZES = {"beat": 1.0, "2 beats": 2.0, "bar": 4.0, "2 bars": 8.0, "4 bars": 16.0}
+FREEZE_ROUND_BEATS = 96.0
+FREEZE_WINDOW = 8192
+FREEZE_FADE_S = 0.05
+#: The levels between which the reverb steps back behind what plays, and how fast.
+DUCK_FROM_DB, DUCK_TO_DB = -45.0, -20.0
+DUCK_ATTACK_S, DUCK_RELEASE_S = 0.005, 0.16
 #: Echoes under this level are left out.
 ECHO_FLOOR = 10 ** (-54 / 20)
 #: Early reflections: time in ms and share of the left side.
@@ -44,6 +54,7 @@ SPACES = {
     "room": Space(0.012, 1.0, 1.1, 0.62),
     "plate": Space(0.001, 0.0, 1.0, 0.85),
     "hall": Space(0.080, 0.6, 1.25, 0.5),
+    "dome": Space(0.300, 0.2, 1.4, 0.35),
 }
 
 
@@ -97,7 +108,7 @@ def delay_response(delay: Delay, bpm: float, rate_hz: int) -> np.ndarray:
 
 
 def _settings_of(s: Settings) -> Reverb:
-    kind = cast(Literal["room", "plate", "hall"], s.choices["kind"])
+    kind = cast(Literal["room", "plate", "hall", "dome"], s.choices["kind"])
     return Reverb(kind, *(round(s.flat(k), 4) for k in ("decay_s", "pre_delay_ms", "low_cut_hz", "high_cut_hz")))
 
 
@@ -106,14 +117,63 @@ def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
     response = reverb_response(_settings_of(s), where.rate)
     wet = signal.oaconvolve(x, response, axes=-1)[:, :n]
+    if s.choices["freeze"] != "off":
+        wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
+    if s.is_moving("duck_db") or s.flat("duck_db") > 0:
+        wet = wet * factor(-s.values["duck_db"] * _presence(x if where.key is None else where.key, where.rate))
     return np.asarray(x + factor(s.values["level_db"]) * wet)
+
+
+def _presence(x: np.ndarray, rate: int) -> np.ndarray:
+    """How much is playing, 0 at DUCK_FROM_DB and under, 1 at DUCK_TO_DB and above, smoothed; shape (n,)."""
+    level = np.clip((followers.peak_db(x) - DUCK_FROM_DB) / (DUCK_TO_DB - DUCK_FROM_DB), 0.0, 1.0)
+    attack, release = followers.coefficient(DUCK_ATTACK_S, rate), followers.coefficient(DUCK_RELEASE_S, rate)
+    return followers.decoupled(level, attack, release)
+
+
+def _frozen(wet: np.ndarray, beats: float, where: Where) -> np.ndarray:
+    """What a reverb holds at the start of each period goes on until the next: windows of noise with the spectrum of its last
+    FREEZE_WINDOW samples, random phases, adding up in power."""
+    n, period = wet.shape[1], beats * 60 / where.bpm * where.rate
+    half = FREEZE_WINDOW // 2
+    window = np.sqrt(0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(FREEZE_WINDOW) + 0.5) / FREEZE_WINDOW))
+    out = np.zeros_like(wet)
+    for k in range(int(np.floor(where.start / period)), int(np.floor((where.start + n) / period)) + 1):
+        start = round(k * period) - where.start
+        stop = round((k + 1) * period) - where.start
+        if start < FREEZE_WINDOW:
+            continue
+        held = np.abs(fft.rfft(wet[:, start - FREEZE_WINDOW : start] * np.hanning(FREEZE_WINDOW), axis=1)) * np.sqrt(8 / 3)
+        rng = np.random.default_rng([RANDOM_SEED, round(k * beats) % 96])
+        texture = np.zeros((2, stop - start + 2 * FREEZE_WINDOW))
+        for at in range(0, texture.shape[1] - FREEZE_WINDOW, half):
+            turns = np.exp(2j * np.pi * rng.random(held.shape))
+            texture[:, at : at + FREEZE_WINDOW] += fft.irfft(held * turns, FREEZE_WINDOW, axis=1) * window
+        # Held textures take turns by equal power around the beat.
+        fade = int(FREEZE_FADE_S * where.rate)
+        piece = texture[:, half : half + stop - start + fade]
+        rise = np.sin(np.linspace(0, np.pi / 2, fade))
+        piece[:, :fade] *= rise
+        piece[:, -fade:] *= rise[::-1]
+        end = min(n, start + piece.shape[1])
+        if start < end:
+            out[:, start:end] += piece[:, : end - start]
+    return out
+
+
+def _reverb_before(s: Settings, bpm: float) -> float:
+    ringing = s.flat("decay_s") * 1.05 + s.flat("pre_delay_ms") / 1000
+    if s.choices["freeze"] != "off":
+        ringing += FREEZES[s.choices["freeze"]] * 60 / bpm + FREEZE_FADE_S + (FREEZE_WINDOW + 1) / 44_100
+    return ringing + (7 * (DUCK_ATTACK_S + DUCK_RELEASE_S) if float(np.max(s.values["duck_db"])) > 0 else 0.0)
 
 
 REVERB = EffectSpec(
     "reverb", "Reverb",
     (Param("decay_s", "s", 0.1, 20, 1.2, "Decay", "log"), Param("pre_delay_ms", "ms", 0, 250, 10, "Pre-delay"),
      Param("low_cut_hz", "Hz", 20, 2000, 250, "Low cut", "log"), Param("high_cut_hz", "Hz", 500, 20_000, 8000, "High cut", "log"),
-     Param("level_db", "dB", -40, 6, -12, "Level", moves="")),
-    _reverb, (Choice("kind", tuple(SPACES), "room", "Kind"),),
-    lambda s, bpm: s.flat("decay_s") * 1.05 + s.flat("pre_delay_ms") / 1000,
+     Param("level_db", "dB", -40, 6, -12, "Level", moves=""), Param("duck_db", "dB", 0, 36, 0, "Ducks while it plays", moves="")),
+    _reverb,
+    (Choice("kind", tuple(SPACES), "room", "Kind"), Choice("freeze", ("off", *FREEZES), "off", "Freezes every")),
+    _reverb_before, period_beats=lambda s: FREEZES.get(s.choices["freeze"], 0.0) and FREEZE_ROUND_BEATS, keyed=True,
 )  # fmt: skip

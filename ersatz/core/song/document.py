@@ -200,7 +200,7 @@ class EqBand:
 
 @dataclass(frozen=True)
 class Reverb:
-    kind: Literal["room", "plate", "hall"] = "room"
+    kind: Literal["room", "plate", "hall", "dome"] = "room"
     decay_s: float = 1.8
     pre_delay_ms: float = 18.0
     low_cut_hz: float = 280.0
