@@ -41,6 +41,7 @@ def song(*parts, bpm=121.0, bars=4, **settings):
 PLUCK = part("lead", Sound("synth", {"env1_sustain": 0.3}), [(k * 480, 300, 60 + k, 0.8) for k in range(8)])
 KICK = part("kick", Sound("kick"), [(k * 960, 240, 36, 1.0) for k in range(4)], bus="drums")
 CHAINS = {
+    "frozen": (Effect("reverb", {"decay_s": 0.8, "duck_db": 12.0}, {"freeze": "bar"}, key="kick"), Effect("limiter")),
     "dynamics": (Effect("compressor", {"threshold_db": -30.0}, key="kick"), Effect("transients", {"attack": 0.4})),
     "moving": (Effect("flanger", {"feedback": 0.7}), Effect("tremolo", choices={"rate": "1/8 dotted"})),
     "space": (Effect("delay"), Effect("reverb", {"decay_s": 1.1}), Effect("width", {"mono_below_hz": 150.0})),
@@ -89,6 +90,33 @@ def test_automation_follows_its_points_and_meets_the_bar_line():
         at = mixdown.bar_range(bar, bar)[0]
         piece = slice(at - 50, at + 50)
         assert 20 * np.log10(np.abs(a[0, piece]).max() / np.abs(b[0, piece]).max()) == pytest.approx(wanted, abs=0.1)
+
+
+@pytest.mark.parametrize("owner", ["music", "master"])
+def test_buses_and_the_master_are_automated_on_top_of_their_levels(owner):
+    steady = part("lead", Sound("synth", {"osc1_level": 0.2}, {"osc1_wave": "sine"}), [(0, 8 * BAR, 69, 1.0)], bars=8)
+    curve = Automation("gain_db", (AutomationPoint(0, -24.0), AutomationPoint(4 * BAR, 0.0)))
+    flat, moved = song(steady, bpm=120.0), song(steady, bpm=120.0, automation={owner: (curve,)})
+    whole, plain = (Mixdown(s).samples(0, Mixdown(s).bar_range(4, 4)[1]) for s in (moved, flat))
+    for bar, wanted in ((2, -18.0), (3, -12.0), (4, -6.0)):
+        at = Mixdown(moved).bar_range(bar, bar)[0]
+        piece = slice(at - 50, at + 50)
+        assert 20 * np.log10(np.abs(whole[0, piece]).max() / np.abs(plain[0, piece]).max()) == pytest.approx(wanted, abs=0.15)
+    a, b = Mixdown(moved).bar_range(3, 3)
+    np.testing.assert_array_equal(Mixdown(moved, RenderCache()).samples(a, b), whole[:, a:b])
+
+
+def test_a_return_and_a_buss_effect_are_automated():
+    sent = replace(PLUCK, reverb_db=0.0)
+    silent = Automation("gain_db", (AutomationPoint(0, -60.0),))
+    made = song(sent, automation={"reverb": (silent,)})
+    loud, quiet = (Mixdown(s).solo_return("reverb", 0, 4 * RATE_HZ) for s in (song(sent), made))
+    np.testing.assert_allclose(quiet, loud / 1000, atol=1e-6)
+    low = (Effect("sweep", {"cutoff_hz": 300.0}, {"kind": "low-pass 24"}),)
+    moved = Automation("effects.0.cutoff_hz", (AutomationPoint(0, 300.0),))
+    open_ = (replace(low[0], params={"cutoff_hz": 9000.0}),)
+    a, b = song(PLUCK, buses={"music": low}), song(PLUCK, buses={"music": open_}, automation={"music": (moved,)})
+    np.testing.assert_allclose(*(Mixdown(s).samples(0, 4 * RATE_HZ, stage="mix") for s in (a, b)), atol=1e-5)
 
 
 def test_bent_automation_keeps_its_ends():

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import EDITS, edit_json, parse_edit
+from ersatz.core.edits.sound import SetAutomation, SetEffects, automatable
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
@@ -51,7 +52,7 @@ def test_every_other_edit_is_among_these():
     others = {kind for kind, e in EDITS.items() if not e.__module__.endswith("arrangement")}
     assert others == {
         "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects", "write_notes",
-        "set_sample",
+        "set_sample", "set_automation",
     }  # fmt: skip
     assert all(EDITS[kind].kind == kind for kind in EDITS)
 
@@ -170,3 +171,21 @@ def test_notes_keep_their_bends(song):
     note = {"tick": 0, "ticks": 960, "midi": 60, "velocity": 1.0, "bend": [[0, 0], [480, 12]]}
     written = applied(song, "write_notes", part="lead", pattern="A", bars=1, notes=[note]).patterns["A"].notes[0]
     assert written == Note(0, 960, 60, 1.0, ((0.0, 0.0), (480.0, 12.0)))
+
+
+def test_what_can_be_automated_depends_on_whose_it_is(song):
+    points = (AutomationPoint(0, -12.0), AutomationPoint(3840, 0.0, 0.5))
+    wet = SetEffects("lead", (Effect("delay"),)).apply(song)
+    assert "effects.0.level" in automatable(wet, "lead")
+    assert set(automatable(wet, "reverb")) == {"gain_db"}
+    made = SetAutomation("lead", "gain_db", points)
+    assert made.apply(wet).part("lead").automation == (Automation("gain_db", points),)
+    assert made.sentence(wet).endswith("gain automated")
+    assert SetAutomation("lead", "gain_db", ()).apply(made.apply(wet)).part("lead").automation == ()
+    assert SetAutomation("drums", "gain_db", points).apply(wet).automation == {"drums": (Automation("gain_db", points),)}
+    for bad in (
+        SetAutomation("nobody", "gain_db", points), SetAutomation("master", "pan", points),
+        SetAutomation("lead", "pan", points), SetAutomation("lead", "gain_db", points[::-1]),
+    ):  # fmt: skip
+        with pytest.raises(InvalidEdit):
+            bad.apply(wet)

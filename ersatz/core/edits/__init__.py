@@ -6,13 +6,22 @@ from typing import Any, get_args
 
 from ersatz.core.edits.arrangement import Rename, SetPartDuck, SetPartGain, SwitchPart, section_name
 from ersatz.core.edits.notes import WriteNotes
-from ersatz.core.edits.sound import SetEffects, SetModulations, SetSample, SetShape, SetSoundChoice, SetSoundValue, TakeSound
+from ersatz.core.edits.sound import (
+    SetAutomation,
+    SetEffects,
+    SetModulations,
+    SetSample,
+    SetShape,
+    SetSoundChoice,
+    SetSoundValue,
+    TakeSound,
+)
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
 
 Edit = (
     SwitchPart | SetPartGain | SetPartDuck | Rename | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound
-    | SetSample | SetEffects | WriteNotes
+    | SetSample | SetAutomation | SetEffects | WriteNotes
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 

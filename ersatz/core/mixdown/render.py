@@ -33,7 +33,7 @@ from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import BUSES, Automation, Effect, Master, Part, Song, digest
+from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, Effect, Master, Part, Song, digest
 
 #: Filters of the master are started this early: over ten time constants of its narrowest low band.
 CONTEXT = 16_384
@@ -45,7 +45,6 @@ SPAN_BARS = 8
 SILENT_SEND_DB = -59.0
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
 LEVEL_RAMP = 882
-RETURNS = ("reverb", "delay")
 
 Progress = Callable[[float], None]
 Want = Callable[[Work, int], None]
@@ -238,6 +237,15 @@ class Mixdown:
         key = self.part_key(part, bar)
         return None if key is None else self.cache.get(key, lambda: self._render_part(part, bar), passing=True)
 
+    def _gain_key(self, owner: str, bar: int, before: int = 0, after: int = 0) -> list[float]:
+        """Automated gain of a bus, a return or the master around a bar; empty where there is none."""
+        found = next((a for a in self.song.automation.get(owner, ()) if a.target == "gain_db"), None)
+        return [] if found is None else self._control(found, bar, before, before + self.bars.length(bar) + after).tolist()
+
+    def _at_gain(self, owner: str, samples: np.ndarray, bar: int, before: int = 0, after: int = 0) -> np.ndarray:
+        control = self._gain_key(owner, bar, before, after)
+        return samples * factor(automation.curve(np.array(control), samples.shape[1])).astype(np.float32) if control else samples
+
     def _moved(self, part: Part, target: str, bar: int, otherwise: float) -> float | np.ndarray:
         found = next((a for a in part.automation if a.target == target), None)
         n = self.bars.length(bar)
@@ -272,15 +280,17 @@ class Mixdown:
         effects = self.song.buses.get(bus, ())
         if not effects:
             return self._bus_dry_key(bus, bar)
-        return self._known("bus", bus, bar, lambda: self._chain_key(effects, (), lambda b: self._bus_dry_key(bus, b), bar))
+        automated = self.song.automation.get(bus, ())
+        return self._known("bus", bus, bar, lambda: self._chain_key(effects, automated, lambda b: self._bus_dry_key(bus, b), bar))
 
     def bus_block(self, bus: str, bar: int) -> np.ndarray | None:
-        """Sum of the bus's parts through its effects, shape (2, samples); None where it is silent."""
+        """Sum of the bus's parts through its effects, before its automated gain, shape (2, samples); None where it is silent."""
         effects = self.song.buses.get(bus, ())
         key = self._bus_key(bus, bar)
         if key is None or not effects:
             return self._bus_dry(bus, bar)
-        return self.cache.get(key, lambda: self._run_chain(effects, (), lambda b: self._bus_dry(bus, b), bar))
+        automated = self.song.automation.get(bus, ())
+        return self.cache.get(key, lambda: self._run_chain(effects, automated, lambda b: self._bus_dry(bus, b), bar))
 
     def _want_bus(self, work: Work, bus: str, bar: int) -> None:
         effects = self.song.buses.get(bus, ())
@@ -385,7 +395,7 @@ class Mixdown:
                 return None
             duck_db = self._return(name).duck_db
             duck = [duck_db, self._duck_key, self._triggers_near(bar)] if duck_db else 0
-            return "r" + digest([ENGINE, self._responses[name][0], self.bars.length(bar), heard, duck])
+            return "r" + digest([ENGINE, self._responses[name][0], self.bars.length(bar), heard, duck, self._gain_key(name, bar)])
 
         return self._known("return", name, bar, make)
 
@@ -402,7 +412,7 @@ class Mixdown:
                 piece = echoed[:, shift : shift + n]
                 out[:, : piece.shape[1]] += piece
             duck_db = self._return(name).duck_db
-            return out * self._duck_gain(bar, duck_db) if duck_db else out
+            return self._at_gain(name, out * self._duck_gain(bar, duck_db) if duck_db else out, bar)
 
         return None if key is None else self.cache.get(key, compute, passing=True)
 
@@ -415,7 +425,8 @@ class Mixdown:
             if not 0 <= bar < self.blocks:
                 return None
             keys = [*(self._bus_key(bus, bar) for bus in BUSES), *(self._return_key(name, bar) for name in RETURNS)]
-            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self.bars.length(bar), keys])
+            gains = [self._gain_key(bus, bar) for bus in BUSES]
+            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self.bars.length(bar), keys, gains])
 
         return self._known("mix", "", bar, make)
 
@@ -425,8 +436,11 @@ class Mixdown:
 
         def compute() -> np.ndarray:
             out = self.bars.silence(bar)
-            for block in (*(self.bus_block(bus, bar) for bus in BUSES), *(self.return_block(name, bar) for name in RETURNS)):
-                if block is not None:
+            for bus in BUSES:
+                if (block := self.bus_block(bus, bar)) is not None:
+                    out += self._at_gain(bus, block, bar)
+            for name in RETURNS:
+                if (block := self.return_block(name, bar)) is not None:
                     out += block
             return out
 
@@ -473,9 +487,9 @@ class Mixdown:
         def levelled(b: int) -> str:
             return f"{self._tone_key(b)}@{self._phrase_db(b)}>{self._phrase_db(b + 1)}"
 
-        effects = self.song.master.effects
+        effects, automated = self.song.master.effects, self.song.automation.get(MASTER, ())
         return (
-            self._known("effects", "", bar, lambda: self._chain_key(effects, (), levelled, bar)) if effects else ""
+            self._known("effects", "", bar, lambda: self._chain_key(effects, automated, levelled, bar)) if effects else ""
         ) or levelled(bar)
 
     def _mastering(self, bar: int) -> np.ndarray:
@@ -486,7 +500,8 @@ class Mixdown:
 
         if not effects:
             return np.asarray(levelled(bar))
-        return self.cache.get(self._mastering_key(bar), lambda: self._run_chain(effects, (), levelled, bar))
+        automated = self.song.automation.get(MASTER, ())
+        return self.cache.get(self._mastering_key(bar), lambda: self._run_chain(effects, automated, levelled, bar))
 
     def _want_mastering(self, work: Work, bar: int) -> None:
         effects = self.song.master.effects
@@ -501,7 +516,8 @@ class Mixdown:
 
         def make() -> str:
             around = self.bars.stretch_key(self._mastering_key, bar, limiter.CONTEXT, limiter.CONTEXT)
-            return "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around])
+            moved = self._gain_key(MASTER, bar, limiter.CONTEXT, limiter.CONTEXT)
+            return "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around, moved])
 
         return self._known("master", "", bar, make)
 
@@ -509,7 +525,8 @@ class Mixdown:
         """The finished mix, shape (2, samples)."""
 
         def compute() -> np.ndarray:
-            return finish(self.bars.stretch(self._mastering, bar, limiter.CONTEXT, limiter.CONTEXT), self.song.master)
+            mastered = self.bars.stretch(self._mastering, bar, limiter.CONTEXT, limiter.CONTEXT)
+            return finish(self._at_gain(MASTER, mastered, bar, limiter.CONTEXT, limiter.CONTEXT), self.song.master)
 
         return self.cache.get(str(self._master_key(bar)), compute, on_disk=True)
 
@@ -607,7 +624,7 @@ def finish(x: np.ndarray, master: Master) -> np.ndarray:
 
 
 def stems(mixdown: Mixdown, start: int, stop: int) -> dict[str, np.ndarray]:
-    """Every part dry and both returns, by name, each (2, n): they sum to the mix before the master where no bus has effects."""
+    """Every part dry and both returns, by name, each (2, n): they sum to the mix before the master where buses do nothing."""
     out = {part.id: mixdown.solo_part(part, start, stop) for part in mixdown.song.parts}
     for name in RETURNS:
         out[f"return-{name}"] = mixdown.solo_return(name, start, stop)

@@ -20,6 +20,8 @@ from ersatz.core.song.migrate import from_version_1
 
 SCHEMA = "ersatz.song/2"
 BUSES = ("drums", "bass", "music", "effects")
+RETURNS = ("reverb", "delay")
+MASTER = "master"
 DUCK_POINTS = 64
 PHRASE_BARS = 4
 MIN_BPM, MAX_BPM = 40.0, 240.0
@@ -235,6 +237,9 @@ class Master:
 
 @dataclass(frozen=True)
 class Song:
+    """`buses`: effects by bus. `automation`: of buses, returns and the master, by name; of these "gain_db" moves on top of the
+    level, and "effects.N.NAME" as in parts."""
+
     title: str
     bpm: float
     tonic: str
@@ -247,6 +252,7 @@ class Song:
     delay: Delay = Delay()
     master: Master = Master()
     buses: dict[str, tuple[Effect, ...]] = field(default_factory=dict)
+    automation: dict[str, tuple[Automation, ...]] = field(default_factory=dict)
     seed: int = 0
     style: str = ""
 
@@ -260,6 +266,8 @@ class Song:
         Key(self.tonic, self.mode)
         if set(self.buses) - set(BUSES):
             raise ValueError(f"the buses are {', '.join(BUSES)}")
+        if set(self.automation) - {*BUSES, *RETURNS, MASTER}:
+            raise ValueError(f"automated are parts, {', '.join((*BUSES, *RETURNS))} and {MASTER}")
 
     @property
     def grid(self) -> BarGrid:
