@@ -10,9 +10,9 @@ from ersatz.core.edits.sound import SetAutomation, SetEffects, automatable
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
-from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db
+from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db, sounding_as
 from ersatz.core.song.document import Automation, AutomationPoint, Effect, Note, Sound
-from ersatz.core.voices import library
+from ersatz.core.voices import complete, library
 from ersatz.core.voices.pictures import AXIS_HZ, pictures_of
 
 
@@ -189,3 +189,13 @@ def test_what_can_be_automated_depends_on_whose_it_is(song):
     ):  # fmt: skip
         with pytest.raises(InvalidEdit):
             bad.apply(wet)
+
+
+def test_a_sound_as_it_was_is_heard_as_loud_as_it_is(song):
+    was = song.part("lead")
+    quiet = edit("set_sound_value", part="lead", name="level_db", value=-15.0).apply(song)
+    heard = sounding_as(quiet, "lead", was, 69).part("lead")
+    assert (heard.sound, heard.effects) == (was.sound, was.effects)
+    # Copies of a stack of oscillators start anywhere, and elsewhere in a sound of other values.
+    assert heard.gain_db == pytest.approx(was.gain_db - 15.0 - complete(was.sound)["level_db"], abs=0.8)
+    assert sounding_as(song, "lead", was, 69) == song

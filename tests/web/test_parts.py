@@ -117,3 +117,11 @@ def test_no_one_reaches_anothers_parts_and_sounds(client, other, web, remake, us
     posts.append(reverse("sound-forget", args=["sound", own.pk]))
     assert {client.post(address, {}).status_code for address in posts} == {404}
     assert SavedSound.objects.of(user).count() == 1
+
+
+def test_a_sound_is_compared_as_it_was_in_the_loop_at_the_same_loudness(web, remake):
+    was = remake.revision.sha
+    sha = edited(web, remake, 1, kind="set_sound_value", name="level_db", value=-12.0).json()["sha"]
+    asked = {"pk": remake.pk, "sha": sha, "part": "lead", "was": was, "first": 1, "last": 2}
+    for change, status in (({}, 200), ({"part": "none"}, 404), ({"was": "0" * 9}, 404)):
+        assert web.get(reverse("listen-was", kwargs={**asked, **change})).status_code == status

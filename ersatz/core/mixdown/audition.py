@@ -9,13 +9,15 @@ import numpy as np
 from ersatz.core.effects.chain import reach, run_chain
 from ersatz.core.effects.spec import Where
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import Effect, Part, Sound
+from ersatz.core.song.document import Effect, Part, Song, Sound
 from ersatz.core.voices import library, render_note, voice_of
 from ersatz.core.voices.spec import Played
 
 RATE_HZ = 44_100
 #: Every note is brought here, so that no sound wins by being louder.
 HEARD_LUFS = -18.0
+#: Under this a note is taken as silent.
+SILENT_LUFS = -60.0
 CEILING = 10 ** (-1 / 20)
 #: Effects ring on this long at the most.
 MOST_TAIL_S = 4.0
@@ -31,6 +33,18 @@ def audition(
         return np.zeros_like(note, np.float32)
     gain = 10 ** ((HEARD_LUFS - library.loudness_lufs(note)) / 20)
     return np.asarray(note * min(gain, CEILING / max(float(np.abs(note).max()), 1e-9)), np.float32)
+
+
+def sounding_as(song: Song, part: str, was: Part, midi: int, samples: Samples = no_samples) -> Song:
+    """The song with a part's sound and effects as they were, at the loudness of a note of those that it has: for comparing by ear
+    in the mix."""
+    now = song.part(part)
+    assert now is not None
+    loudness = [library.loudness_lufs(_through(p.sound, p.effects, midi, 0.5, 0.9, song.bpm, samples)) for p in (now, was)]
+    # Silence has no loudness to meet.
+    louder = loudness[0] - loudness[1] if min(loudness) > SILENT_LUFS else 0.0
+    heard = replace(now, sound=was.sound, effects=was.effects, gain_db=round(now.gain_db + louder, 2))
+    return replace(song, parts=tuple(heard if p.id == part else p for p in song.parts))
 
 
 def bypass_db(part: Part, place: int, midi: int, bpm: float, samples: Samples = no_samples) -> float:

@@ -4,5 +4,6 @@ from ersatz.studio.listen import views
 
 urlpatterns = [
     path("reference/<int:pk>/<slug:key>/<int:first>-<int:last>.flac", views.reference_bars, name="listen-reference"),
+    path("remake/<int:pk>/<slug:sha>/<slug:part>/<slug:was>/<int:first>-<int:last>.flac", views.as_it_was, name="listen-was"),
     path("remake/<int:pk>/<slug:sha>/<int:first>-<int:last>.flac", views.remake_bars, name="listen-remake"),
 ]

@@ -7,8 +7,11 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
+from ersatz.core.mixdown.audition import sounding_as
 from ersatz.core.mixdown.render import RATE_HZ
-from ersatz.studio.models import Reference, Remake
+from ersatz.core.song.document import Song
+from ersatz.studio.models import OwnSample, Reference, Remake
+from ersatz.studio.parts.state import middle_of
 from ersatz.studio.renders import flac_response, mixdown_of
 
 MAX_BARS = 64
@@ -38,8 +41,26 @@ def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) 
     revision = remake.revisions.filter(sha=sha).first()
     if revision is None:
         raise Http404
+    return _bars(remake, revision.song, first, last)
+
+
+@login_required
+@require_GET
+def as_it_was(request: HttpRequest, pk: int, sha: str, part: str, was: str, first: int, last: int) -> HttpResponse:
+    """A remake with one part's sound as it was in another revision, equally loud."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    songs = {r.sha: r.song for r in remake.revisions.filter(sha__in=(sha, was))}
+    if not {sha, was} <= songs.keys():
+        raise Http404
+    old = songs[was].part(part)
+    if old is None or songs[sha].part(part) is None:
+        raise Http404
+    samples = OwnSample.objects.finder(request.user)
+    return _bars(remake, sounding_as(songs[sha], part, old, middle_of(old), samples), first, last)
+
+
+def _bars(remake: Remake, song: Song, first: int, last: int) -> HttpResponse:
     _check(first, last)
-    song = revision.song
     mixdown = mixdown_of(remake, song)
     if first > song.bars:
         raise Http404

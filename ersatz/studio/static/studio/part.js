@@ -14,7 +14,7 @@ const byId = (id) => document.getElementById(id);
 const host = byId("part"), says = byId("part-says");
 let state = readJson("drawing");
 let browser = state.browser;
-const before = { note: state.note, name: state.sound.name };
+const before = { note: state.note, sha: state.sha };
 let open = Object.keys(state.sound.blocks)[0], openEffect = 0, hearing = "now", middle = null;
 const pads = new Pads(byId("pads"), player, (sentence) => { byId("keys-says").textContent = sentence; });
 
@@ -46,9 +46,12 @@ async function preview(edit, drawn) {
 function show(next) {
   state = next;
   byId("remake-title").textContent = state.title;
-  player?.replaceRemake(state.listen, { bars: state.bars });
+  heard();
   draw();
 }
+
+/** The loop goes on with the sound as it is, or as it was, equally loud. */
+const heard = () => player?.replaceRemake(hearing === "now" ? state.listen : `${state.listen}${state.part.id}/${before.sha}/`, { bars: state.bars });
 
 function draw() {
   // A value that is being stepped keeps the focus through the redrawing.
@@ -418,7 +421,7 @@ const keep = (what, asked, name) => {
   const chosen = window.prompt(asked, name);
   if (chosen?.trim()) post(host.dataset.save, { what, name: chosen.trim() }).then((answer) => {
     keepBrowser(answer);
-    if (answer.ok && what === "sound") Object.assign(before, { note: state.note, name: chosen.trim() });
+    if (answer.ok && what === "sound") Object.assign(before, { note: state.note, sha: state.sha });
   });
 };
 
@@ -443,7 +446,7 @@ byId("add-chain").addEventListener("change", (event) => {
 });
 byId("keep-sound").addEventListener("click", () => keep("sound", "Save this sound as", state.sound.name || state.part.name));
 byId("keep-chain").addEventListener("click", () => keep("chain", "Save these effects as", `${state.part.name} chain`));
-for (const [id, which] of [["ab-now", "now"], ["ab-saved", "saved"]]) byId(id).addEventListener("click", () => { hearing = which; draw(); });
+for (const [id, which] of [["ab-now", "now"], ["ab-saved", "saved"]]) byId(id).addEventListener("click", () => { hearing = which; heard(); draw(); });
 byId("octave-down").addEventListener("click", () => pads.octave(-1));
 byId("octave-up").addEventListener("click", () => pads.octave(1));
 
