@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections import Counter
 from dataclasses import replace
-from typing import cast
+from typing import Literal, cast
 
 from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
@@ -148,7 +148,7 @@ def _parts(
 
     def part(
         role: Role, part_id: str, name: str, sound: Sound, bus: str, found: dict[str, Pattern], drops_only: bool = False,
-        **settings: float,
+        choke: str = "", slot: str = "", **settings: float,
     ) -> Part:  # fmt: skip
         duck = depth * DUCK_SHARE.get(role, 0.0)
         if "duck_db" in settings:
@@ -156,7 +156,9 @@ def _parts(
         cells = _cells(survey, sections, role, found)
         if drops_only:
             cells = tuple(c if label == "drop" else replace(c, on=False) for c, label in zip(cells, (s.label for s in sections)))
-        return Part(part_id, name, role, sound, bus, found, cells, duck_db=round(duck, 2), **settings)  # type: ignore[arg-type]
+        into = cast(Literal["drums", "bass", "music", "effects"], bus)
+        chain, ducked = palette.chain(slot), round(duck, 2)
+        return Part(part_id, name, role, sound, into, found, cells, duck_db=ducked, effects=chain, choke=choke, **settings)  # type: ignore[arg-type]
 
     parts = [
         part("kick", "kick", "Kick", kick_sound, "drums",
@@ -165,17 +167,18 @@ def _parts(
              {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
              reverb_db=-16.0),
         part("hats", "hats", "Closed hats", chosen["closed hat"], "drums",
-             {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0),
+             {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0, choke="hats"),
         part("hats", "open-hat", "Open hat", chosen["open hat"], "drums",
-             {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2),
+             {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2,
+             choke="hats"),
         part("perc", "shaker", "Shaker", chosen["shaker"], "drums", {"A": patterns.shaker(rng)}, gain_db=-22.0,
              low_cut_hz=600.0, pan=-0.3, reverb_db=-28.0),
         part("perc", "rim", "Rim", chosen["percussion"], "drums",
              {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
         part("bass", "bass", "Bass", chosen["bass"], "bass",
-             {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0),
+             {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0, slot="bass"),
         part("chords", "pad", "Pad", chosen["pad"], "music",
-             {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0),
+             {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0, slot="pad"),
         part("chords", "stabs", "Stabs", chosen["stab"], "music",
              {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
              low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 
-from ersatz.core.song.document import Sound
+from ersatz.core.song.document import Effect, Sound
 from ersatz.core.styles import Style
 from ersatz.core.voices import library
 
@@ -50,6 +50,22 @@ _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
     "moombahton": {"bass": ("Call sign", "Sounding rope"), "lead": ("Masthead", "Gull")},
     "half-time-bass": {"bass": ("Wobble plate", "Foghorn", "Undertow"), "pad": ("Low drone", "Long swell")},
 }
+
+
+#: What a slot's sound goes through, where it is what producers nearly always reach for: harmonics for a bass on small speakers,
+#: its fundamental left alone; a pad that moves and leaves the middle.
+_CHAINS: dict[str, tuple[Effect, ...]] = {
+    "bass": (Effect("saturation", {"drive_db": 9.0}, {"kind": "tape"}, blend=0.5, above_hz=150.0),),
+    "pad": (
+        Effect("chorus", {"depth_ms": 2.0}, {"rate": "2 bars"}, blend=0.5),
+        Effect("width", {"width": 1.1, "mono_below_hz": 200.0}),
+    ),
+}
+
+
+def chain(slot: str) -> tuple[Effect, ...]:
+    """Effects of a slot, in order."""
+    return _CHAINS.get(slot, ())
 
 
 def candidates(style: Style, slot: str) -> tuple[str, ...]:
