@@ -14,7 +14,8 @@ from dataclasses import replace
 from typing import cast
 
 import numpy as np
-from scipy.optimize import least_squares, lsq_linear
+from scipy import fft
+from scipy.optimize import brentq, least_squares, lsq_linear
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
@@ -35,6 +36,7 @@ MAX_MOVE_DB = 9.0
 RIDGE = 0.4
 MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
 LOUDNESS_WITHIN_LU = 0.08
+MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 
 Progress = Callable[[str, float], None]
@@ -143,19 +145,26 @@ def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song
 
 
 def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
-    """Side level of the master so that side against mid above 270 Hz stands as in the reference."""
+    """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
     x = mixdown.samples(start, stop, stage="mix")
-    x = eq.apply(eq.low_cut(270, RATE_HZ), np.stack([x[0] + x[1], x[0] - x[1]]))
-    mid, side = np.square(x).mean(axis=1)
-    own = 2 * side / max(mid + side, 1e-20)
-    wide = [b.width for b in survey.stereo.bands if b.low_hz >= 270]
-    wanted = float(np.clip(np.mean(wide), 0.0, 0.9))
-    # width = 2 s / (m + s), solved for the side's share at an unchanged mid.
-    factor = np.sqrt(wanted / (2 - wanted) / max(own / (2 - own), 1e-6)) if own > 1e-4 else 1.0
+    bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
+    wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
+    # Middle and sides per band; width = 2 s / (m + s), and the sides' power goes with the square of their level.
+    power = np.abs(fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1)) ** 2
+    hz = fft.rfftfreq(x.shape[1], 1 / RATE_HZ)
+    within = [power[:, (hz >= b.low_hz) & (hz < b.high_hz)].sum(axis=1) for b in bands]
+    heard = [(m, s) for m, s in within if m + s > 0]
+
+    def width(level: float) -> float:
+        return float(np.mean([2 * level**2 * s / (m + level**2 * s) for m, s in heard]))
+
+    level = 1.0
+    if heard and width(1.0) > 1e-4:
+        level = MOST_WIDTH if width(MOST_WIDTH) <= wanted else float(brentq(lambda f: width(f) - wanted, 0.0, MOST_WIDTH))
     mono = float(np.clip(survey.stereo.mono_below_hz, 80, 250))
-    return replace(song, master=replace(song.master, width=round(float(np.clip(factor, 0, 1.6)), 3), mono_below_hz=mono))
+    return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 
 def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
