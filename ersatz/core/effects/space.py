@@ -86,6 +86,9 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
     out = np.concatenate([np.zeros((2, shift)), out[:, : n - shift]], axis=1)
     out = eq.apply(eq.low_cut(reverb.low_cut_hz, rate_hz), out)
     out = eq.apply(eq.high_cut(reverb.high_cut_hz, rate_hz), out)
+    # What is left at -60 dB is faded out, or the tail would end with an edge.
+    last = max(1, int(0.05 * n))
+    out[:, -last:] *= np.linspace(1, 0, last)
     response = np.asarray(out / np.sqrt(np.square(out).sum(axis=1, keepdims=True)), np.float32)
     response.setflags(write=False)
     return response

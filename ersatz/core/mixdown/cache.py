@@ -17,7 +17,7 @@ import numpy as np
 
 MEMORY_BYTES = 800 * 1024 * 1024
 #: Share of the memory for what is quick to do again: enough for a running loop, so that a whole song doesn't push out the rest.
-PASSING_SHARE = 0.2
+PASSING_SHARE = 0.25
 REMEMBERED = 200
 DISK_BYTES = 2 * 1024 * 1024 * 1024
 

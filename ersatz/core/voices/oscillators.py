@@ -25,6 +25,8 @@ LEVELS = int(np.ceil(np.log2(MOST_HARMONICS) * LEVELS_PER_OCTAVE)) + 1
 MOST_VOICES = 16
 GUARDS = 4
 ROW = TABLE + GUARDS
+#: Samples that a glide takes from one table to the next.
+TABLE_FADE = 128
 
 
 def mip_map(cycle: np.ndarray) -> np.ndarray:
@@ -72,13 +74,6 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
     return out
 
 
-def levels_for(increments: np.ndarray) -> np.ndarray:
-    """The widest level that doesn't alias, per sample."""
-    # harmonics_of(level) * increment < 1 / 2
-    wanted = np.log2(np.maximum(np.abs(increments), 1e-9) * 2 * MOST_HARMONICS) * LEVELS_PER_OCTAVE
-    return np.clip(np.ceil(wanted + 1e-9), 0, LEVELS - 1).astype(np.int32)
-
-
 @njit(cache=True, nogil=True, inline="always")
 def _at(tables: np.ndarray, row: int, phase: float) -> float:  # pragma: no cover - compiled
     """One of several guarded tables laid end to end, at a phase from 0 to 1, both included: rounding may reach the end. Taking a
@@ -91,52 +86,32 @@ def _at(tables: np.ndarray, row: int, phase: float) -> float:  # pragma: no cove
     return b + 0.5 * x * (c - a + x * (2.0 * a - 5.0 * b + 4.0 * c - d + x * (3.0 * (b - c) + d - a)))
 
 
-@njit(cache=True, nogil=True)
-def _read(tables: np.ndarray, levels: np.ndarray, phases: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(len(phases))
-    flat = tables.ravel()
-    for i in range(len(phases)):
-        out[i] = _at(flat, levels[i], phases[i] - np.floor(phases[i]))
-    return out
-
-
-def phases_of(increments: np.ndarray, start: float = 0.0) -> np.ndarray:
-    """Phase at each sample of a tone with these increments; the first is `start`."""
-    total = np.cumsum(increments)
-    return np.asarray(start + total - increments[0])
-
-
 def oscillate(
     tables: np.ndarray, increments: np.ndarray, start: float = 0.0, phase_modulation: np.ndarray | None = None
 ) -> np.ndarray:
     """One oscillator, shape (n,). `phase_modulation` is added in cycles; the bandwidth follows the momentary frequency."""
-    phases = phases_of(increments, start)
-    if phase_modulation is not None:
-        phases = phases + phase_modulation
-        increments = np.maximum(np.abs(increments), np.abs(np.gradient(phases)))
-    return np.asarray(_read(tables, levels_for(increments), phases))
+    return _alone(tables, increments, start, phase_modulation=phase_modulation)
 
 
 def pulse(increments: np.ndarray, width: np.ndarray | float, start: float = 0.0) -> np.ndarray:
     """Pulse that is up for `width` (0..1, may move) of each cycle, without its constant part, shape (n,)."""
-    phases = phases_of(increments, start)
-    levels = levels_for(increments)
-    tables = saw_tables()
-    return np.asarray(_read(tables, levels, phases - width) - _read(tables, levels, phases))
+    return _alone(saw_tables(), increments, start, width=np.broadcast_to(np.asarray(width, float), increments.shape))
 
 
 def morph(frames: np.ndarray, increments: np.ndarray, position: np.ndarray | float, start: float = 0.0) -> np.ndarray:
     """A cycle that moves through several: `frames` (cycles, LEVELS, TABLE) as mip_map gives them, `position` 0..1 through them."""
+    return _alone(frames, increments, start, np.broadcast_to(np.asarray(position, float), increments.shape))
+
+
+def _alone(frames: np.ndarray, increments: np.ndarray, start: float, position: np.ndarray | None = None, **moved) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """A unison of one, shape (n,)."""
     one = np.zeros(1)
-    out = unison(
-        frames, increments, one, np.array([start]), one - 1, np.broadcast_to(np.asarray(position, float), increments.shape)
-    )
-    return np.asarray(out[0])
+    return np.asarray(unison(frames, increments, one, one + start, one - 1, position, **moved)[0])
 
 
 @njit(cache=True, nogil=True, inline="always")
 def _level(width: float) -> int:  # pragma: no cover - compiled
-    """`levels_for` one value."""
+    """The widest level that doesn't alias at so many cycles per sample: harmonics_of(level) * width < 1 / 2."""
     wanted = np.log2(max(abs(width), 1e-9) * 2 * MOST_HARMONICS) * LEVELS_PER_OCTAVE
     return min(max(int(np.ceil(wanted + 1e-9)), 0), LEVELS - 1)
 
@@ -191,13 +166,17 @@ def _unison(
         level = _level(band[0] * ratio)
         # The widths between which this level is the right one.
         low, high = -1.0, -1.0
+        before, fading = level, 0
         for i in range(n):
             if spreading and detune[i] != last_detune:
                 last_detune = detune[i]
                 ratio = 2.0 ** (cents[v] * last_detune / 1200.0)
             wide = band[i] * ratio
             if wide <= low or wide > high:
-                level = _level(wide)
+                before, level = level, _level(wide)
+                # A glide passes from table to table by a short fade, or each harmonic that goes would click. Phase modulation can't
+                # wait that long.
+                fading = TABLE_FADE if i > 0 and before != level and not modulated else 0
                 high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
                 low = 2.0 ** ((level - 1) / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level > 0 else -1.0
             # Wrapped aside, so that one addition is all that the next sample waits for.
@@ -214,7 +193,17 @@ def _unison(
                 value = _at(flat, level, place)
             if pulsed:
                 back = place - width[i]
-                value = _at(flat, level, back - np.floor(back)) - value
+                back -= np.floor(back)
+                value = _at(flat, level, back) - value
+            if fading > 0:
+                old = _at(flat, before, place)
+                if morphing:
+                    row = k * rows + before
+                    old = (1.0 - part) * _at(flat, row, place) + part * _at(flat, row + rows, place)
+                if pulsed:
+                    old = _at(flat, before, back) - old
+                value += (old - value) * fading / TABLE_FADE
+                fading -= 1
             out[0, i] += left[v] * value
             out[1, i] += right[v] * value
             phase += increments[i] * ratio
