@@ -1,11 +1,14 @@
 """A part's sound as a producer uses it: open a block, drag a curve, add and move effects, take a sound, play keys."""
 
+import numpy as np
 import pytest
+import soundfile
 
 from tests.browser.test_journey import upload
 
 pytestmark = pytest.mark.browser
 WAIT_MS = 180_000
+RATE = 44_100
 
 
 @pytest.fixture
@@ -56,6 +59,37 @@ def test_a_sound_is_shaped_in_the_browser_alone(part):
     undo_says(part, "plays Ship's bell")
     part.get_by_role("heading", name="Ship's bell").wait_for()
     assert not part.problems
+
+
+def test_a_sample_is_brought_played_and_sliced(part, tmp_path):
+    rng = np.random.default_rng(1)
+    x = np.zeros(2 * RATE)
+    for start in range(0, 2 * RATE, RATE // 2):
+        x[start : start + 4000] += rng.standard_normal(4000) * np.exp(-np.arange(4000) / 900) * 0.3
+    soundfile.write(tmp_path / "Rope break.wav", x, RATE)
+    part.locator("#sample-file").set_input_files(tmp_path / "Rope break.wav")
+    part.get_by_role("button", name="Play Rope break in this part").click()
+    undo_says(part, "plays Rope break")
+    part.get_by_role("heading", name="Rope break").wait_for()
+    # The start by keyboard alone.
+    part.get_by_role("slider", name="Start", exact=True).focus()
+    part.keyboard.press("ArrowRight")
+    undo_says(part, "Start")
+    part.get_by_role("tab", name="Slices").click()
+    part.locator("[data-name=slice_mode]").select_option("at hits")
+    part.locator(".stage", has_text="Slices").get_by_text("at hits: 4").wait_for()
+    # The first slice is on the first key.
+    with part.expect_response(lambda answer: "/36.flac" in answer.url) as note:
+        part.keyboard.press("Escape")
+        part.get_by_role("heading", name="Rope break").click()
+        part.keyboard.down("a")
+        part.wait_for_timeout(200)
+        part.keyboard.up("a")
+    assert note.value.status == 200
+    assert not part.problems
+    (tmp_path / "notes.txt").write_text("nothing to hear")
+    part.locator("#sample-file").set_input_files(tmp_path / "notes.txt")
+    part.locator("#part-says", has_text="doesn't look like audio").wait_for()
 
 
 def test_keys_play_and_are_taken_down_along_the_player(part):

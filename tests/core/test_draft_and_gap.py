@@ -3,11 +3,15 @@
 from dataclasses import replace
 from itertools import pairwise
 
+import numpy as np
 import pytest
 
 from ersatz.core.draft import draft_song, match_song
+from ersatz.core.draft.build import ducker_of
 from ersatz.core.draft.match import survey_remake
 from ersatz.core.draft.patterns import PROGRESSIONS, voicings
+from ersatz.core.effects.chain import apply_effect
+from ersatz.core.effects.spec import Where
 from ersatz.core.errors import NoTempo, UnusableDocument
 from ersatz.core.gap import compare
 from ersatz.core.mixdown.cache import RenderCache
@@ -128,3 +132,14 @@ def test_a_draft_ducks_where_the_reference_does(club_survey):
     assert draft_song(survey, 1).sections[0].ducks == (0 in survey.pump.active_sections)
     runs_on = replace(survey, pump=replace(survey.pump, active_sections=(0, 1)))
     assert draft_song(runs_on, 1).sections[0].ducks
+
+
+def test_a_ducker_takes_over_the_measured_curve(club_survey):
+    ducker = ducker_of(club_survey.pump)
+    rate, bpm = 44_100, 120.0
+    gain = apply_effect(np.ones((2, 4 * rate)), ducker, Where(rate, bpm, 8 * rate))[0]
+    measured = np.array(club_survey.pump.curve_db)
+    period = 0.5 if ducker.choices["period"] == "1/4" else 0.25
+    at = (2 * rate + np.arange(8, 64) / 64 * period * rate).astype(int)
+    np.testing.assert_allclose(20 * np.log10(gain[at]), np.minimum(measured[8:], 0), atol=0.15)
+    assert ducker_of(replace(club_survey.pump, depth_db=0.0)) is None

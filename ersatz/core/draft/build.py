@@ -18,6 +18,7 @@ from ersatz.core.song.document import (
     Cell,
     Delay,
     Ducking,
+    Effect,
     Label,
     Note,
     Part,
@@ -30,7 +31,7 @@ from ersatz.core.song.document import (
     Sound,
 )
 from ersatz.core.styles import Style, choose_style
-from ersatz.core.survey.document import DrumPattern, KickPortrait, Section, Survey
+from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
 from ersatz.core.voices import library
 
 #: A role plays in the bars where the reference's presence reaches this.
@@ -98,9 +99,24 @@ def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
     pump = survey.pump
     if pump.depth_db <= 0:
         return Ducking("1/4", tuple([0.0] * DUCK_POINTS)), 0.0
-    shape = tuple(round(min(1.0, max(0.0, -v / pump.depth_db)), 4) for v in pump.curve_db)
     rate = pump.rate if pump.rate in ("1/4", "1/8", "kick") else "1/4"
-    return Ducking(cast(Rate, rate), shape), pump.depth_db
+    return Ducking(cast(Rate, rate), _shape(pump)), pump.depth_db
+
+
+def _shape(pump: Pump) -> tuple[float, ...]:
+    """The measured curve, 0 untouched to 1 fully down."""
+    return tuple(round(min(1.0, max(0.0, -v / pump.depth_db)), 4) for v in pump.curve_db)
+
+
+def ducker_of(pump: Pump) -> Effect | None:
+    """A ducker with the measured curve and depth, triggered by its period or, where the reference's kick does it, by the kick part;
+    None where nothing ducks."""
+    if pump.depth_db <= 0:
+        return None
+    period = pump.rate if pump.rate in ("1/4", "1/8") else "1/4"
+    trigger, key = ("a part's hits", "kick") if pump.rate == "kick" else ("the period", "")
+    choices = {"period": period, "trigger": trigger}
+    return Effect("ducker", {"depth_db": pump.depth_db}, choices, shape=_shape(pump), key=key)
 
 
 def _ducks(survey: Survey, section: int) -> bool:

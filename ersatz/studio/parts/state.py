@@ -6,6 +6,7 @@ from typing import Any
 
 from django.urls import reverse
 
+from ersatz.core.draft.build import ducker_of
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.effects.pictures import picture_of
@@ -95,7 +96,17 @@ def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]
         "pattern": _pattern(song, part),
         "sound": sound_state(part.sound, samples),
         "effects": [effect_state(e) for e in part.effects],
+        "ducker": _measured_ducker(remake, song, part),
     }
+
+
+def _measured_ducker(remake: Remake, song: Song, part: Part) -> dict[str, Any] | None:
+    """The reference's own ducking as an effect, for a part that isn't its trigger."""
+    survey = remake.reference.survey
+    ducker = None if survey is None else ducker_of(survey.pump)
+    if ducker is None or (ducker.key and (part.id == ducker.key or song.part(ducker.key) is None)):
+        return None
+    return to_json(ducker)
 
 
 def _pattern(song: Song, part: Part) -> dict[str, Any] | None:

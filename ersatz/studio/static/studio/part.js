@@ -307,6 +307,7 @@ function drawOpenEffect() {
   }
   const line = document.createElement("div");
   line.className = "card-tools";
+  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, { ...state.ducker, on: effect.on, blend: effect.blend }))));
   line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain(state.effects.filter((_, k) => k !== i)), "plain"));
   const right = document.createElement("div");
   right.append(fields, line);
