@@ -15,6 +15,8 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 from pathlib import Path
 
 import numpy as np
@@ -52,7 +54,7 @@ def _measure(track: Path) -> None:
     row("survey, everything in it", _median(lambda: survey_file(track)), "100 x real time")
     for phase, seconds in _phases(track).items():
         print(f"  {phase:32} {seconds:9.2f}")
-    memory = _peak_mb()
+    print(f"  {'memory at its peak, MB':32} {_peak_mb():9.0f} {'':26}   1000")
     song = draft_song(survey)
     row("draft, unmatched", _median(lambda: draft_song(survey)), "")
     start = time.perf_counter()
@@ -64,30 +66,37 @@ def _measure(track: Path) -> None:
     heard = _change_in_a_loop(song, survey.sections[survey.main_section()].start_bar)
     print(f"{'a change in an 8-bar loop':34} {heard:9.3f} {'':12} {'':13}   0.3 s")
     _render_speed()
-    print(f"memory at its peak: {memory:.0f} MB after surveys (1000), {_peak_mb():.0f} MB after mixdowns (1500)")
 
 
 def _render_speed() -> None:
     """The bench song, each once: from nothing, after a part changed, a change in a loop; then growth with length and parts."""
     song = bench_song()
     length = song.grid.seconds_of_bar(song.bars + 1)
-    Mixdown(song, RenderCache()).samples(0, 1 << 17)
-    whole = _once(song)
     print(f"bench song, {len(song.parts)} parts, {length:.0f} s:")
-    print(f"  {'mixdown from nothing':32} {whole:9.2f} {length / whole:12.1f} {'':13}   30 x real time")
+    whole, memory = _alone(6, 16)
+    print(f"  {'mixdown from nothing':32} {whole:9.2f} {length / whole:12.1f} {'':13}   30 x real time; {memory:.0f} MB (1500)")
+    Mixdown(song, RenderCache()).samples(0, 1 << 17)
     changed = _after_a_change(song, "p11")
     print(f"  {'after one part changed':32} {changed:9.2f} {length / changed:12.1f} {'':13}   2 s")
     print(f"  {'a change in an 8-bar loop':32} {_change_in_a_loop(song, 33, 'p6'):9.3f} {'':12} {'':13}   0.3 s", flush=True)
-    for minutes in (1, 3, 6, 12):
-        print(f"  {minutes:2} minutes, 16 parts {'':12} {_once(bench_song(minutes=minutes)):9.2f}", flush=True)
-    for parts in (4, 16, 48):
-        print(f"  6 minutes, {parts:2} parts {'':12} {_once(bench_song(parts=parts)):9.2f}", flush=True)
+    for minutes, parts in ((1, 16), (3, 16), (12, 16), (6, 4), (6, 48)):
+        seconds, memory = _alone(minutes, parts)
+        print(f"  {minutes:2} minutes, {parts:2} parts {'':13} {seconds:9.2f} {'':26} {memory:.0f} MB", flush=True)
 
 
-def _once(song) -> float:
+def _alone(minutes: int, parts: int) -> tuple[float, float]:
+    """Seconds and the peak of memory, MB, of one mixdown from nothing in a process of its own."""
+    with ProcessPoolExecutor(1, get_context("spawn")) as pool:
+        return pool.submit(_whole, minutes, parts).result()
+
+
+def _whole(minutes: int, parts: int) -> tuple[float, float]:
+    song = bench_song(minutes=minutes, parts=parts)
+    Mixdown(song, RenderCache()).samples(0, 1 << 17)
     start = time.perf_counter()
-    Mixdown(song, RenderCache()).samples(0, Mixdown(song).frames)
-    return time.perf_counter() - start
+    mixdown = Mixdown(song, RenderCache())
+    mixdown.samples(0, mixdown.frames)
+    return time.perf_counter() - start, _peak_mb()
 
 
 def _median(run: Callable[[], object]) -> float:

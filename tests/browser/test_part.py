@@ -23,7 +23,9 @@ def part(page, server, real_track):
 
 
 def undo_says(page, words):
-    page.wait_for_function("words => (document.getElementById('undo').title ?? '').includes(words)", arg=words, timeout=30_000)
+    """What can be undone, in the button or, where there is no room, in its tip."""
+    said = "words => { const undo = document.getElementById('undo'); return `${undo.title} ${undo.textContent}`.includes(words); }"
+    page.wait_for_function(said, arg=words, timeout=30_000)
 
 
 def test_a_sound_is_shaped_in_the_browser_alone(part):

@@ -38,6 +38,20 @@ def test_an_edit_makes_a_revision_that_can_be_undone_and_redone(web, remake):
     assert web.post(reverse("redo", args=[remake.pk])).json()["sha"] == state["sha"]
 
 
+def test_the_plan_is_changed_section_by_section_and_adopted_as_a_whole(web, remake):
+    planned = [{"label": s.label, "bars": s.bars} for s in remake.revision.song.sections]
+    state = edit(web, remake, 1, kind="resize_section", section="s1", bars=12).json()
+    assert (state["sections"][0]["bars"], state["sections"][1]["start"]) == (12, 13)
+    assert state["bars"] == sum(s["bars"] for s in state["sections"])
+    state = edit(web, remake, 2, kind="move_section", section="s1", place=1).json()
+    assert state["sections"][1]["id"] == "s1"
+    state = edit(web, remake, 3, kind="adopt_plan", plan=planned).json()
+    assert [{"label": s["label"], "bars": s["bars"]} for s in state["sections"]] == planned
+    refused = edit(web, remake, 4, kind="resize_section", section="s1", bars=0)
+    assert refused.status_code == 400
+    assert "1 to 128 bars" in refused.json()["error"]
+
+
 def test_undo_stops_at_the_draft(web, remake):
     for _ in range(3):
         state = web.post(reverse("undo", args=[remake.pk])).json()

@@ -6,6 +6,16 @@ from typing import Any, get_args
 
 from ersatz.core.edits.arrangement import Rename, SetPartDuck, SetPartGain, SwitchPart, section_name
 from ersatz.core.edits.notes import WriteNotes
+from ersatz.core.edits.sections import (
+    AdoptPlan,
+    DoubleSection,
+    JoinSection,
+    MoveSection,
+    RelabelSection,
+    ResizeSection,
+    SplitSection,
+    TakeOutSection,
+)
 from ersatz.core.edits.sound import (
     SetAutomation,
     SetEffects,
@@ -20,7 +30,8 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
 
 Edit = (
-    SwitchPart | SetPartGain | SetPartDuck | Rename | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound
+    SwitchPart | SetPartGain | SetPartDuck | Rename | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection
+    | JoinSection | TakeOutSection | AdoptPlan | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound
     | SetSample | SetAutomation | SetEffects | WriteNotes
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}

@@ -1,9 +1,10 @@
 // The plan: both section rows on one bar axis, parts by section, every cell a switch. The server keeps the song; this page
 // sends edits with the revision they were made on and draws what comes back.
 
-import { BarAxis, el, fresh, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
+import { BarAxis, el, fresh, joint, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
 import { edits } from "./edits.js";
 import { player } from "./frame.js";
+import { sectionTools } from "./sections.js";
 import { editTitle } from "./title.js";
 
 const HEAD = 206, TOP = 92, LANE = 36;
@@ -13,10 +14,12 @@ let song = readJson("drawing");
 const reference = song.reference;
 
 const bars = () => Math.max(song.bars, reference?.bars ?? 0);
+/** The song's own section under the playhead, also while the reference is heard. */
+const placed = () => song.sections.findIndex((s) => player.position() >= s.start - 1 && player.position() < s.start - 1 + s.bars);
 const axis = () => new BarAxis(HEAD, host.clientWidth - 2, bars());
 
 function draw() {
-  const focus = document.activeElement?.dataset?.cell;
+  const focus = document.activeElement?.dataset?.cell, joined = document.activeElement?.getAttribute("aria-label");
   host.replaceChildren();
   const height = TOP + song.parts.length * LANE + 6;
   host.style.height = `${height}px`;
@@ -31,12 +34,22 @@ function draw() {
     const said = low === high ? `${low}` : `${low}–${high}`;
     if (a.x(start + length) - a.x(start) > (said.length + kind.length + 2) * 7 + 22) svg.append(...label(a.x(start + length) - said.length * 6.4 - 9, 37, said, { class: "s" }));
   });
-  svg.append(...sectionRow(a, song.sections.map((s) => [s.label, s.start, s.bars]), 50, 28, "own", (i) => player.seek(song.sections[i].start - 1)));
-  const here = player.sectionAt();
+  const blocks = sectionRow(a, song.sections.map((s) => [s.label, s.start, s.bars]), 50, 28, "own", (i) => player.seek(song.sections[i].start - 1));
+  blocks.forEach((block, i) => { block.dataset.own = i; });
+  svg.append(...blocks);
+  const here = placed();
   if (here >= 0 && song.sections[here]) {
     const s = song.sections[here];
     svg.append(el("rect", { class: "frame", x: a.x(s.start), y: 15, width: a.x(s.start + s.bars) - a.x(s.start), height: height - 19 }));
   }
+  // The end of each section can be taken hold of.
+  song.sections.forEach((section, i) => {
+    const end = section.start + section.bars, name = `End of ${section.name}, bar`;
+    svg.append(joint(svg, a, { bar: end, least: section.start + 1, most: section.start + 128, top: 48, bottom: 80, name }, (bar) => {
+      send({ kind: "resize_section", section: section.id, bars: snapped(bar - section.start, section.bars) });
+    }));
+    dragged(svg.querySelectorAll("[data-own]")[i], a, i);
+  });
   song.parts.forEach((part, row) => {
     const y = TOP + row * LANE;
     drawPresence(svg, a, part, y);
@@ -45,7 +58,38 @@ function draw() {
   });
   playhead(svg, a, 0, height, player, [0, 16]);
   if (focus) host.querySelector(`[data-cell="${focus}"]`)?.focus();
+  else if (joined?.startsWith("End of")) [...svg.querySelectorAll(".joint")].find((n) => n.getAttribute("aria-label") === joined)?.focus();
+  tools();
 }
+
+/** Lengths are even: within a bar of a multiple of four they become it. */
+function snapped(bars, before) {
+  const four = Math.round(bars / 4) * 4;
+  return four > 0 && four !== before && Math.abs(four - bars) <= 1 && Math.abs(bars - before) > 1 ? four : bars;
+}
+
+/** A section's block is dragged to another place in the plan. */
+function dragged(block, a, index) {
+  let from = null;
+  block.addEventListener("pointerdown", (event) => { from = event.clientX; });
+  block.addEventListener("pointermove", (event) => {
+    if (from === null || Math.abs(event.clientX - from) < 8) return;
+    if (!block.hasPointerCapture(event.pointerId)) block.setPointerCapture(event.pointerId);
+    block.setAttribute("transform", `translate(${event.clientX - from} 0)`);
+  });
+  block.addEventListener("pointerup", (event) => {
+    const by = from === null ? 0 : event.clientX - from;
+    from = null;
+    block.removeAttribute("transform");
+    if (Math.abs(by) < 8) return;
+    const { id, start, bars: length } = song.sections[index];
+    const middle = a.bar(a.x(start + length / 2) + by);
+    const place = song.sections.filter((s) => s.id !== id && s.start + s.bars / 2 < middle).length;
+    if (place !== index) send({ kind: "move_section", section: id, place });
+  });
+}
+
+const tools = () => sectionTools(document.getElementById("section-tools"), song, reference, placed(), player.position(), send);
 
 /** The reference's presence beneath a row: hatched boxes where it plays, as tall as it is strong. */
 function drawPresence(svg, a, part, y) {
@@ -119,7 +163,7 @@ const send = edits({ url: host.dataset.edit, says, revision: () => song.revision
 function show(state) {
   song = { ...state, reference };
   document.getElementById("remake-title").textContent = song.title;
-  player.replaceRemake(song.listen, { bars: song.bars });
+  player.replaceRemake(song.listen, { bars: song.bars, sections: song.sections.map((s) => [s.name, s.start, s.bars]) });
   draw();
   buttons();
 }
@@ -144,10 +188,14 @@ document.getElementById("rename").addEventListener("click", () => {
   editTitle(document.getElementById("remake-title"), song.title, (title) => send({ kind: "rename", title }));
 });
 
-let section = player.sectionAt();
+let section = placed(), bar = Math.floor(player.position());
 player.watch(host, () => {
-  if (player.sectionAt() !== section) {
-    section = player.sectionAt();
+  if (Math.floor(player.position()) !== bar) {
+    bar = Math.floor(player.position());
+    if (!document.getElementById("section-tools").contains(document.activeElement)) tools();
+  }
+  if (placed() !== section) {
+    section = placed();
     if (!host.contains(document.activeElement) || document.activeElement.tagName !== "INPUT") draw();
   }
 });

@@ -231,6 +231,8 @@ export class Player {
     const track = this.tracks.remake;
     if (!track || track.url === url) return;
     Object.assign(track, changes, { url, chunks: new Map() });
+    // Another section may be under the playhead now.
+    this.#announce();
     if (!this.isPlaying) return;
     await track.chunk(this.context, Math.floor(this.position() / CHUNK)).catch(() => {});
     if (this.isPlaying && track.url === url) this.#startAt(this.position());

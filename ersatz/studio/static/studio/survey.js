@@ -1,6 +1,6 @@
 // The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
 
-import { BarAxis, el, frequencyAxis, fresh, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
+import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
 import { drumSteps, energyRows, eventMarks, keyBars, presenceRows, TONICS } from "./pictures.js";
@@ -79,58 +79,17 @@ function measuredSections(axis) {
   });
 }
 
-/** The joint of two sections as a handle: dragged, or moved by the arrow keys, to another bar. */
+/** The joint of two sections, which can be taken to another bar. */
 function boundary(node, axis, index) {
   const section = survey.sections[index];
-  const least = survey.sections[index - 1].start_bar + 1;
-  const most = section.start_bar + section.bars - 1;
-  let bar = section.start_bar;
-  const handle = el("g", { class: "joint", tabindex: 0, role: "slider", "aria-label": `Start of ${section.label}, bar`, "aria-valuemin": least, "aria-valuemax": most, "aria-valuenow": bar });
-  const line = el("line", { y1: 14, y2: 46 });
-  const grip = el("rect", { y: 14, width: 10, height: 32 });
-  handle.append(grip, line);
-  const place = () => {
-    line.setAttribute("x1", axis.x(bar));
-    line.setAttribute("x2", axis.x(bar));
-    grip.setAttribute("x", axis.x(bar) - 5);
-    handle.setAttribute("aria-valuenow", bar);
-    handle.setAttribute("aria-valuetext", `bar ${bar}`);
-  };
-  const moved = () => {
-    if (bar === section.start_bar) return;
+  const limits = { bar: section.start_bar, least: survey.sections[index - 1].start_bar + 1, most: section.start_bar + section.bars - 1 };
+  return joint(node, axis, { ...limits, top: 14, bottom: 46, name: `Start of ${section.label}, bar` }, (bar) => {
     const edited = survey.sections.map(({ label, start_bar, bars }) => ({ label, start_bar, bars }));
     edited[index - 1].bars += bar - section.start_bar;
     edited[index].bars -= bar - section.start_bar;
     edited[index].start_bar = bar;
     correctSections(edited);
-  };
-  const to = (value) => {
-    bar = Math.max(least, Math.min(most, value));
-    place();
-  };
-  handle.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
-    handle.setPointerCapture(event.pointerId);
-    const move = (e) => {
-      const box = node.getBoundingClientRect();
-      to(Math.round(axis.bar(((e.clientX - box.left) / box.width) * node.viewBox.baseVal.width)));
-    };
-    handle.addEventListener("pointermove", move);
-    handle.addEventListener("pointerup", () => {
-      handle.removeEventListener("pointermove", move);
-      moved();
-    }, { once: true });
   });
-  handle.addEventListener("keydown", (event) => {
-    const steps = { ArrowLeft: -1, ArrowRight: 1, PageUp: -4, PageDown: 4 }[event.key];
-    if (steps) {
-      event.preventDefault();
-      to(bar + steps);
-    } else if (event.key === "Enter") moved();
-    else if (event.key === "Escape") to(section.start_bar);
-  });
-  place();
-  return handle;
 }
 
 function pick(index) {

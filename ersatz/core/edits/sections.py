@@ -1,0 +1,324 @@
+"""Edits of the section plan: sections resized, relabelled, moved, doubled, split, joined, taken out; a whole plan adopted.
+
+Cells and automation go with their bars: a new plan is a row of pieces of old sections, and everything else is read off along them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from ersatz.core.edits.arrangement import section_name, section_of
+from ersatz.core.errors import InvalidEdit
+from ersatz.core.song.document import (
+    MAX_BARS,
+    PHRASE_BARS,
+    Automation,
+    AutomationPoint,
+    Cell,
+    Label,
+    Part,
+    Song,
+    SongSection,
+)
+
+MOST_SECTION_BARS = 128
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """A section of the new plan, made of the old one `source` from its bar `offset` on. `tail`: it ends as that one ended, however
+    long it is; else it is a part of it that ends earlier."""
+
+    section: SongSection
+    source: SongSection
+    offset: int = 0
+    tail: bool = True
+
+
+def _as_is(song: Song) -> list[_Piece]:
+    return [_Piece(s, s) for s in song.sections]
+
+
+def _fresh_id(song: Song) -> str:
+    used = {s.id for s in song.sections}
+    return next(name for k in range(1, len(used) + 2) if (name := f"s{k}") not in used)
+
+
+def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
+    """The song with another plan. Raises InvalidEdit where nothing or too much would be left."""
+    if not pieces:
+        raise InvalidEdit("A song keeps at least one section.")
+    if sum(p.section.bars for p in pieces) > MAX_BARS:
+        raise InvalidEdit(f"A song has at most {MAX_BARS} bars.")
+    starts = {s.id: bar - 1 for bar, s in song.placed()}
+    ticks = song.grid.ticks_per_bar
+    stretches, bar = [], 0
+    for piece in pieces:
+        # What is longer than it was holds its last value.
+        known = min(piece.section.bars, piece.source.bars - piece.offset)
+        stretches.append((bar * ticks, (starts[piece.source.id] + piece.offset) * ticks, known * ticks))
+        bar += piece.section.bars
+    parts = tuple(
+        replace(part, cells=_cells(part, pieces), automation=_followed(part.automation, stretches)) for part in song.parts
+    )
+    automation = {owner: _followed(curves, stretches) for owner, curves in song.automation.items()}
+    return replace(song, sections=tuple(p.section for p in pieces), parts=parts, automation=automation)
+
+
+def _cells(part: Part, pieces: list[_Piece]) -> tuple[Cell, ...]:
+    """Each section plays what the one that it came from played there."""
+    out = []
+    for piece in pieces:
+        cell = part.cell(piece.source.id)
+        if cell is None:
+            continue
+        bars = piece.section.bars
+        entry = max(0, cell.entry_bars - piece.offset)
+        leaves = cell.exit_bars if piece.tail else max(0, piece.offset + bars - (piece.source.bars - cell.exit_bars))
+        if entry + leaves >= bars:
+            out.append(replace(cell, section=piece.section.id, on=False, entry_bars=0, exit_bars=0))
+        else:
+            out.append(replace(cell, section=piece.section.id, entry_bars=entry, exit_bars=leaves))
+    return tuple(out)
+
+
+def _followed(curves: tuple[Automation, ...], stretches: list[tuple[int, int, int]]) -> tuple[Automation, ...]:
+    """Curves laid out anew: (new start, old start, length) in ticks per stretch, each with its own end points, so that what a curve
+    did in a bar it does wherever the bar went."""
+    return tuple(replace(curve, points=_laid(curve, stretches)) for curve in curves)
+
+
+def _laid(curve: Automation, stretches: list[tuple[int, int, int]]) -> tuple[AutomationPoint, ...]:
+    # A curve that isn't torn apart keeps its points as they are.
+    if all(new == old for new, old, _ in stretches):
+        return curve.points
+    out: list[AutomationPoint] = []
+    for new, old, length in stretches:
+        inside = [p for p in curve.points if old <= p.tick < old + length]
+        if not inside or inside[0].tick > old:
+            out.append(AutomationPoint(new, _value_at(curve, old)))
+        out += [replace(p, tick=p.tick - old + new) for p in inside]
+        if out[-1].tick < new + length - 1:
+            out.append(AutomationPoint(new + length - 1, _value_at(curve, old + length - 1)))
+    return _without_repeats(out)
+
+
+def _value_at(curve: Automation, tick: int) -> float:
+    """On the straight line between points: where a bent line is cut, it is cut once and bends no more."""
+    before = next((p for p in reversed(curve.points) if p.tick <= tick), None)
+    after = next((p for p in curve.points if p.tick > tick), None)
+    if before is None or after is None:
+        return (before or after or curve.points[0]).value
+    share = (tick - before.tick) / (after.tick - before.tick)
+    return before.value + share * (after.value - before.value)
+
+
+def _without_repeats(points: list[AutomationPoint]) -> tuple[AutomationPoint, ...]:
+    """Points between two of the same value say nothing."""
+    out: list[AutomationPoint] = []
+    for p in points:
+        if len(out) >= 2 and out[-1].value == out[-2].value == p.value:
+            out.pop()
+        out.append(p)
+    return tuple(out)
+
+
+def _part_of_section(section: SongSection, first: int, bars: int, song: Song, tail: bool) -> SongSection:
+    """`bars` of a section from its bar `first` on, with its phrase levels; its gap stays at its end."""
+    levels = tuple(section.level_db(first + k * PHRASE_BARS) for k in range(-(-bars // PHRASE_BARS))) if section.levels_db else ()
+    gap = min(section.gap_beats, bars * song.grid.beats_per_bar - 1.0) if tail else 0.0
+    return replace(section, bars=bars, gap_beats=gap, levels_db=levels)
+
+
+def _bars_said(bars: int) -> str:
+    return "1 bar" if bars == 1 else f"{bars} bars"
+
+
+@dataclass(frozen=True)
+class ResizeSection:
+    """A section made longer or shorter at its end; what follows moves."""
+
+    kind: ClassVar[str] = "resize_section"
+    section: str
+    bars: int
+
+    def apply(self, song: Song) -> Song:
+        old = section_of(song, self.section)
+        if not 1 <= self.bars <= MOST_SECTION_BARS:
+            raise InvalidEdit(f"A section has 1 to {MOST_SECTION_BARS} bars.")
+        gap = min(old.gap_beats, self.bars * song.grid.beats_per_bar - 1.0)
+        new = replace(old, bars=self.bars, gap_beats=gap)
+        return _rearranged(song, [replace(p, section=new) if p.source is old else p for p in _as_is(song)])
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} {_bars_said(self.bars)} long"
+
+
+@dataclass(frozen=True)
+class RelabelSection:
+    kind: ClassVar[str] = "relabel_section"
+    section: str
+    label: Label
+
+    def apply(self, song: Song) -> Song:
+        section_of(song, self.section)
+        sections = tuple(replace(s, label=self.label) if s.id == self.section else s for s in song.sections)
+        return replace(song, sections=sections)
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} is now {self.label}"
+
+
+def _place(song: Song, section_id: str) -> int:
+    """Raises InvalidEdit for a section that doesn't exist."""
+    return song.sections.index(section_of(song, section_id))
+
+
+@dataclass(frozen=True)
+class MoveSection:
+    """A section to another place: `place` counts from 0 in the plan without it."""
+
+    kind: ClassVar[str] = "move_section"
+    section: str
+    place: int
+
+    def apply(self, song: Song) -> Song:
+        pieces = _as_is(song)
+        moved = pieces.pop(_place(song, self.section))
+        if not 0 <= self.place <= len(pieces):
+            raise InvalidEdit("There is no such place in the plan.")
+        pieces.insert(self.place, moved)
+        return _rearranged(song, pieces)
+
+    def sentence(self, song: Song) -> str:
+        bar = next(bar for bar, s in self.apply(song).placed() if s.id == self.section)
+        return f"Moved {section_name(song, self.section)} to bar {bar}"
+
+
+@dataclass(frozen=True)
+class DoubleSection:
+    """The same section once more behind itself."""
+
+    kind: ClassVar[str] = "double_section"
+    section: str
+
+    def apply(self, song: Song) -> Song:
+        pieces = _as_is(song)
+        at = _place(song, self.section)
+        copy = replace(pieces[at], section=replace(pieces[at].section, id=_fresh_id(song)))
+        return _rearranged(song, [*pieces[: at + 1], copy, *pieces[at + 1 :]])
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} doubled"
+
+
+@dataclass(frozen=True)
+class SplitSection:
+    """One section becomes two; `bars` is the first one's length. Patterns begin anew in the second."""
+
+    kind: ClassVar[str] = "split_section"
+    section: str
+    bars: int
+
+    def apply(self, song: Song) -> Song:
+        pieces = _as_is(song)
+        at = _place(song, self.section)
+        old = song.sections[at]
+        if not 0 < self.bars < old.bars:
+            raise InvalidEdit(f"{section_name(song, old.id).capitalize()} can be split inside its {_bars_said(old.bars)}.")
+        first = _part_of_section(old, 0, self.bars, song, tail=False)
+        second = replace(_part_of_section(old, self.bars, old.bars - self.bars, song, tail=True), id=_fresh_id(song))
+        halves = [_Piece(first, old, 0, tail=False), _Piece(second, old, self.bars)]
+        return _rearranged(song, [*pieces[:at], *halves, *pieces[at + 1 :]])
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} split after {_bars_said(self.bars)}"
+
+
+@dataclass(frozen=True)
+class JoinSection:
+    """A section and the next become one: it plays on as the first did."""
+
+    kind: ClassVar[str] = "join_section"
+    section: str
+
+    def apply(self, song: Song) -> Song:
+        pieces = _as_is(song)
+        at = _place(song, self.section)
+        if at + 1 == len(pieces):
+            raise InvalidEdit("There is no section behind the last one to join.")
+        old, following = song.sections[at], song.sections[at + 1]
+        joined = replace(old, bars=old.bars + following.bars, gap_beats=following.gap_beats)
+        made = _rearranged(song, [*pieces[:at], replace(pieces[at], section=joined), *pieces[at + 2 :]])
+        # The bars stay where they were, and so does what is automated in them.
+        kept = {p.id: p.automation for p in song.parts}
+        parts = tuple(replace(p, automation=kept[p.id]) for p in made.parts)
+        return replace(made, parts=parts, automation=song.automation)
+
+    def sentence(self, song: Song) -> str:
+        at = song.sections.index(section_of(song, self.section))
+        following = song.sections[at + 1 : at + 2]
+        return f"{section_name(song, self.section)} joined with {section_name(song, following[0].id) if following else 'nothing'}"
+
+
+@dataclass(frozen=True)
+class TakeOutSection:
+    """A section with everything in it taken out; what follows closes up."""
+
+    kind: ClassVar[str] = "take_out_section"
+    section: str
+
+    def apply(self, song: Song) -> Song:
+        section_of(song, self.section)
+        return _rearranged(song, [p for p in _as_is(song) if p.source.id != self.section])
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} taken out"
+
+
+@dataclass(frozen=True)
+class PlannedSection:
+    """A section of a plan to adopt."""
+
+    label: Label
+    bars: int
+
+
+@dataclass(frozen=True)
+class AdoptPlan:
+    """The plan of a reference, section by section: each takes what the song's own section of that label and number plays, or else
+    the nearest earlier one of that label, or else nothing."""
+
+    kind: ClassVar[str] = "adopt_plan"
+    plan: tuple[PlannedSection, ...]
+
+    def apply(self, song: Song) -> Song:
+        if not self.plan or any(not 1 <= p.bars <= MAX_BARS for p in self.plan):
+            raise InvalidEdit("A plan has sections of at least one bar.")
+        own: dict[str, list[SongSection]] = {}
+        for section in song.sections:
+            own.setdefault(section.label, []).append(section)
+        seen: dict[str, int] = {}
+        pieces, used = [], {s.id for s in song.sections}
+        taken: set[str] = set()
+        for planned in self.plan:
+            number = seen.get(planned.label, 0)
+            seen[planned.label] = number + 1
+            alike = own.get(planned.label, [])
+            source = alike[min(number, len(alike) - 1)] if alike else song.sections[0]
+            section_id = source.id
+            if not alike or section_id in taken:
+                section_id = next(name for k in range(1, len(used) + 2) if (name := f"s{k}") not in used)
+                used.add(section_id)
+            taken.add(section_id)
+            gap = min(source.gap_beats, planned.bars * song.grid.beats_per_bar - 1.0) if alike else 0.0
+            made = replace(source, id=section_id, label=planned.label, bars=planned.bars, gap_beats=gap)
+            pieces.append((_Piece(made, source), bool(alike)))
+        adopted = _rearranged(song, [piece for piece, _ in pieces])
+        empty = {piece.section.id for piece, found in pieces if not found}
+        parts = tuple(replace(p, cells=tuple(c for c in p.cells if c.section not in empty)) for p in adopted.parts)
+        return replace(adopted, parts=parts)
+
+    def sentence(self, song: Song) -> str:
+        return f"Adopted a plan of {len(self.plan)} sections, {_bars_said(sum(p.bars for p in self.plan))}"

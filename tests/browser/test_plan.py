@@ -1,0 +1,49 @@
+"""The plan in the browser: sections resized at their ends, moved, doubled, taken out; the reference's plan adopted."""
+
+import pytest
+
+from tests.browser.test_journey import upload
+from tests.browser.test_part import undo_says
+
+pytestmark = pytest.mark.browser
+WAIT_MS = 180_000
+
+
+def test_sections_are_arranged_by_pointer_and_by_keyboard(page, server, real_track):
+    upload(page, real_track)
+    page.locator("article .portrait path").first.wait_for(timeout=WAIT_MS)
+    page.get_by_role("button", name="Draft a remake").first.click()
+    page.locator(".plan .cell").first.wait_for(timeout=WAIT_MS)
+    blocks = page.locator("[data-own]")
+    count = blocks.count()
+    assert page.get_by_role("button", name="Adopt its whole plan").count() == 0
+
+    # The end of the first section by the keyboard, then by typing its length.
+    page.locator(".plan .joint").first.focus()
+    page.keyboard.press("PageDown")
+    page.keyboard.press("Enter")
+    undo_says(page, "long")
+    page.locator("[data-tool=bars]").fill("6")
+    page.keyboard.press("Enter")
+    undo_says(page, "6 bars long")
+
+    page.get_by_role("button", name="Double").click()
+    undo_says(page, "doubled")
+    assert blocks.count() == count + 1
+
+    # The first block is dragged behind the second.
+    first, second = blocks.nth(0).bounding_box(), blocks.nth(1).bounding_box()
+    page.mouse.move(first["x"] + 8, first["y"] + 10)
+    page.mouse.down()
+    page.mouse.move(second["x"] + second["width"] - 2, first["y"] + 12, steps=5)
+    page.mouse.up()
+    undo_says(page, "Moved")
+
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    assert blocks.count() == count
+    page.get_by_role("button", name="Take out").click()
+    undo_says(page, "taken out")
+    page.keyboard.press("Control+z")
+    undo_says(page, "Adopted a plan")
+    assert page.problems == []
