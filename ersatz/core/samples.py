@@ -21,8 +21,8 @@ from ersatz.core.audio import FORMATS, Audio, Limits, read_audio, write_audio
 
 ACCEPTED = f"A sample is {FORMATS}, up to 2 minutes long."
 SAMPLE = Limits(0.002, 120.0, ACCEPTED, "a sample lasts up to 2 minutes", "play it")
-#: Read samples that are kept in memory.
-KEPT = 24
+#: Samples that were read are kept in memory up to this many bytes, the last ones used.
+KEPT_BYTES = 128 * 1024 * 1024
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,6 +92,6 @@ class SampleFolder:
         found = Sample(sha, read_sample(self.path(sha)))
         with self._lock:
             self._read[sha] = found
-            while len(self._read) > KEPT:
+            while len(self._read) > 1 and sum(s.audio.samples.nbytes for s in self._read.values()) > KEPT_BYTES:
                 self._read.popitem(last=False)
         return found

@@ -46,4 +46,11 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, server, real_tra
     undo_says(page, "taken out")
     page.keyboard.press("Control+z")
     undo_says(page, "Adopted a plan")
+
+    # What a cell plays is changed beneath the plan, by the keyboard alone.
+    page.locator(".cell[aria-pressed=true]").first.focus()
+    page.locator("[data-name=cell-level]").focus()
+    page.keyboard.press("ArrowDown")
+    undo_says(page, "−0.5 dB in")
+    assert page.evaluate("document.activeElement.dataset.name") == "cell-level"
     assert page.problems == []

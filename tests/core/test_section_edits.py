@@ -79,6 +79,14 @@ def test_a_longer_section_moves_what_follows_with_its_automation():
     assert level(made, 14) == pytest.approx(-20 + 12, abs=0.01)
 
 
+def test_a_longer_section_holds_its_value_before_another_one_follows():
+    """The drop is in front of the intro: its last bar and the next one are far apart."""
+    made = ResizeSection("s3", 12).apply(MoveSection("s3", 0).apply(SONG))
+    for bar in (8, 11):
+        assert level(made, bar) == pytest.approx(0.0, abs=0.01)
+    assert level(made, 12) == pytest.approx(level(SONG, 0), abs=0.01)
+
+
 def test_a_shorter_section_keeps_entries_and_exits_as_far_as_there_is_room():
     made = ResizeSection("s3", 4).apply(SONG)
     assert cells(made)[2] == (True, 0, 2)

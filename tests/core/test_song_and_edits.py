@@ -6,7 +6,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ersatz.core.edits import EDITS, Rename, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
+from ersatz.core.edits import EDITS, Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.song.document import Song
 
@@ -50,7 +50,10 @@ def test_edits_that_dont_fit_are_refused_with_a_sentence(song, edit):
 
 
 def test_every_edit_of_the_arrangement_goes_through_json_and_names_itself(song):
-    edits = [SwitchPart("kick", "s1", False), SetPartGain("bass", -4.5), SetPartDuck("pad", 6), Rename("Foghorn")]
+    edits = [
+        SwitchPart("kick", "s1", False), SetCell("kick", "s1", "A", 0, 0, -2.0), SetPartGain("bass", -4.5), SetPartDuck("pad", 6),
+        Rename("Foghorn"),
+    ]  # fmt: skip
     assert {e.kind for e in edits} == {kind for kind, e in EDITS.items() if e.__module__.endswith("arrangement")}
     for edit in edits:
         assert parse_edit(json.loads(json.dumps(edit_json(edit)))) == edit
@@ -87,3 +90,22 @@ def test_any_order_of_edits_keeps_the_song_valid(song, data):
 def test_repeated_labels_are_numbered(song):
     names = [section_name(song, s.id) for s in song.sections]
     assert len(set(names)) == len(names)
+
+
+def test_a_cell_says_which_pattern_from_when_to_when_and_how_loud(song):
+    part = next(p for p in song.parts if len(p.patterns) > 1)
+    section = max(song.sections, key=lambda s: s.bars)
+    other = max(part.patterns)
+    made = SetCell(part.id, section.id, other, 1, 2, -3.0)
+    cell = made.apply(song).part(part.id).cell(section.id)
+    assert (cell.on, cell.pattern, cell.entry_bars, cell.exit_bars, cell.level_db) == (True, other, 1, 2, -3.0)
+    assert len(made.apply(song).part(part.id).cells) == len(part.cells)
+    for bad in (
+        SetCell(part.id, section.id, "none", 0, 0, 0.0), SetCell(part.id, section.id, other, section.bars, 0, 0.0),
+        SetCell(part.id, section.id, other, -1, 0, 0.0), SetCell(part.id, section.id, other, 0, 0, 99.0),
+    ):  # fmt: skip
+        with pytest.raises(InvalidEdit):
+            bad.apply(song)
+    assert "pattern" in made.sentence(song)
+    assert "−3.0 dB" in made.sentence(SetCell(part.id, section.id, other, 1, 2, 0.0).apply(song))
+    assert "leaves 2 bars" in made.sentence(SetCell(part.id, section.id, other, 0, 0, -3.0).apply(song))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, get_args
 
-from ersatz.core.edits.arrangement import Rename, SetPartDuck, SetPartGain, SwitchPart, section_name
+from ersatz.core.edits.arrangement import Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, section_name
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.sections import (
     AdoptPlan,
@@ -30,9 +30,9 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
 
 Edit = (
-    SwitchPart | SetPartGain | SetPartDuck | Rename | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection
-    | JoinSection | TakeOutSection | AdoptPlan | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound
-    | SetSample | SetAutomation | SetEffects | WriteNotes
+    SwitchPart | SetCell | SetPartGain | SetPartDuck | Rename | ResizeSection | RelabelSection | MoveSection | DoubleSection
+    | SplitSection | JoinSection | TakeOutSection | AdoptPlan | SetSoundValue | SetSoundChoice | SetModulations | SetShape
+    | TakeSound | SetSample | SetAutomation | SetEffects | WriteNotes
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 

@@ -9,6 +9,7 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Cell, Part, Song, SongSection
 
 MIN_GAIN_DB, MAX_GAIN_DB = -40.0, 18.0
+MIN_CELL_DB, MAX_CELL_DB = -24.0, 12.0
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,40 @@ class SwitchPart:
     def sentence(self, song: Song) -> str:
         where = section_name(song, self.section)
         return f"{part_of(song, self.part).name} {'on' if self.on else 'off'} in {where}"
+
+
+@dataclass(frozen=True)
+class SetCell:
+    """What a part plays in one section: which pattern, from when to when, how loud."""
+
+    kind: ClassVar[str] = "set_cell"
+    part: str
+    section: str
+    pattern: str
+    entry_bars: int
+    exit_bars: int
+    level_db: float
+
+    def apply(self, song: Song) -> Song:
+        part, section = part_of(song, self.part), section_of(song, self.section)
+        if self.pattern not in part.patterns:
+            raise InvalidEdit(f"{part.name} has no pattern “{self.pattern}”.")
+        if self.entry_bars < 0 or self.exit_bars < 0 or self.entry_bars + self.exit_bars >= section.bars:
+            raise InvalidEdit(f"Of {section.bars} bars at least one is played.")
+        if not MIN_CELL_DB <= self.level_db <= MAX_CELL_DB:
+            raise InvalidEdit(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB.".replace("-", "−"))
+        cell = Cell(section.id, self.pattern, True, self.entry_bars, self.exit_bars, round(self.level_db, 2))
+        kept = tuple(c for c in part.cells if c.section != section.id)
+        return with_part(song, replace(part, cells=(*kept, cell)))
+
+    def sentence(self, song: Song) -> str:
+        part, where = part_of(song, self.part), section_name(song, self.section)
+        old = part.cell(self.section)
+        if old is None or old.pattern != self.pattern:
+            return f"{part.name} plays pattern {self.pattern} in {where}"
+        if old.level_db != self.level_db:
+            return f"{part.name} at {self.level_db:+.1f} dB in {where}".replace("-", "−")
+        return f"{part.name} in {where}: enters after {self.entry_bars}, leaves {self.exit_bars} bars before the end"
 
 
 @dataclass(frozen=True)

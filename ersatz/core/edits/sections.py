@@ -36,6 +36,16 @@ class _Piece:
     tail: bool = True
 
 
+@dataclass(frozen=True)
+class _Stretch:
+    """Where a piece lies and lay, in ticks: the first `known` of its `length` are from the old plan."""
+
+    new: int
+    old: int
+    known: int
+    length: int
+
+
 def _as_is(song: Song) -> list[_Piece]:
     return [_Piece(s, s) for s in song.sections]
 
@@ -55,9 +65,9 @@ def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
     ticks = song.grid.ticks_per_bar
     stretches, bar = [], 0
     for piece in pieces:
-        # What is longer than it was holds its last value.
         known = min(piece.section.bars, piece.source.bars - piece.offset)
-        stretches.append((bar * ticks, (starts[piece.source.id] + piece.offset) * ticks, known * ticks))
+        old = starts[piece.source.id] + piece.offset
+        stretches.append(_Stretch(bar * ticks, old * ticks, known * ticks, piece.section.bars * ticks))
         bar += piece.section.bars
     parts = tuple(
         replace(part, cells=_cells(part, pieces), automation=_followed(part.automation, stretches)) for part in song.parts
@@ -83,24 +93,26 @@ def _cells(part: Part, pieces: list[_Piece]) -> tuple[Cell, ...]:
     return tuple(out)
 
 
-def _followed(curves: tuple[Automation, ...], stretches: list[tuple[int, int, int]]) -> tuple[Automation, ...]:
-    """Curves laid out anew: (new start, old start, length) in ticks per stretch, each with its own end points, so that what a curve
-    did in a bar it does wherever the bar went."""
+def _followed(curves: tuple[Automation, ...], stretches: list[_Stretch]) -> tuple[Automation, ...]:
+    """Curves laid out anew, each stretch with end points of its own: what a curve did in a bar it does wherever the bar went. Where
+    a section has become longer the last value holds."""
     return tuple(replace(curve, points=_laid(curve, stretches)) for curve in curves)
 
 
-def _laid(curve: Automation, stretches: list[tuple[int, int, int]]) -> tuple[AutomationPoint, ...]:
+def _laid(curve: Automation, stretches: list[_Stretch]) -> tuple[AutomationPoint, ...]:
     # A curve that isn't torn apart keeps its points as they are.
-    if all(new == old for new, old, _ in stretches):
+    if all(s.new == s.old for s in stretches):
         return curve.points
     out: list[AutomationPoint] = []
-    for new, old, length in stretches:
-        inside = [p for p in curve.points if old <= p.tick < old + length]
-        if not inside or inside[0].tick > old:
-            out.append(AutomationPoint(new, _value_at(curve, old)))
-        out += [replace(p, tick=p.tick - old + new) for p in inside]
-        if out[-1].tick < new + length - 1:
-            out.append(AutomationPoint(new + length - 1, _value_at(curve, old + length - 1)))
+    for s in stretches:
+        inside = [p for p in curve.points if s.old <= p.tick < s.old + s.known]
+        if not inside or inside[0].tick > s.old:
+            out.append(AutomationPoint(s.new, _value_at(curve, s.old)))
+        out += [replace(p, tick=p.tick - s.old + s.new) for p in inside]
+        last = _value_at(curve, s.old + s.known - 1)
+        for end in sorted({s.known, s.length}):
+            if out[-1].tick < s.new + end - 1:
+                out.append(AutomationPoint(s.new + end - 1, last))
     return _without_repeats(out)
 
 

@@ -27,6 +27,8 @@ TIMES = ("tape", "hits kept", "smooth", "grains")
 LOOPS = ("off", "forward", "back and forth")
 #: No note is longer, seconds, however far it is stretched.
 LONGEST_S = 120.0
+#: Prepared pieces are kept, the last so many that last less than this, seconds.
+KEPT, KEPT_S = 24, 12.0
 #: Ends of slices and selections are faded at least this long, so that none clicks; the envelope's attack does it at the start.
 LEAST_FADE_MS = 1.0
 
@@ -118,10 +120,11 @@ def _prepared(patch: Patch, sample: Sample, midi: int, rate: int, bpm: float) ->
     backward = patch.choices["sample_direction"] == "backward"
     time, semitones = round(_time_factor(patch, sample, bpm), 6), round(_semitones(patch, midi), 4)
     settings = tuple(patch[name] for name in _MADE_OF)
-    return _brought(sample, settings, first, last, backward, patch.choices["time_mode"], time, semitones, rate)
+    # What is long is neither played so often nor cheap to keep.
+    bring = _kept if (last - first) * time < KEPT_S * sample.audio.rate_hz else _brought
+    return bring(sample, settings, first, last, backward, patch.choices["time_mode"], time, semitones, rate)
 
 
-@lru_cache(maxsize=32)
 def _brought(
     sample: Sample, settings: tuple[float, ...], first: int, last: int, backward: bool, mode: str, time: float, semitones: float,
     rate: int,
@@ -148,13 +151,16 @@ def _brought(
     if backward:
         x = x[:, ::-1]
     if abs(own * pitch / rate - 1) < 1e-9:
-        return np.asarray(x, np.float64)
+        return np.asarray(x, np.float32)
     return np.stack([soxr.resample(np.ascontiguousarray(side, np.float64), own * pitch, rate, quality="HQ") for side in x])
+
+
+_kept = lru_cache(maxsize=KEPT)(_brought)
 
 
 def _faded(patch: Patch, x: np.ndarray, rate: int) -> np.ndarray:
     looped, n = patch.choices["loop_mode"] != "off", x.shape[1]
-    out = np.array(x)
+    out = np.array(x, np.float64)
     rise = min(n, int(patch["sample_fade_in_ms"] / 1000 * rate))
     if rise:
         out[:, :rise] *= np.linspace(0, 1, rise, endpoint=False)

@@ -49,8 +49,10 @@ def state(remake: Remake, revision: Revision) -> dict:
             {
                 "id": p.id, "name": p.name, "role": p.role, "bus": p.bus, "gainDb": p.gain_db, "duckDb": p.duck_db,
                 "cells": {
-                    c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars} for c in p.cells
+                    c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars,
+                                "level": c.level_db} for c in p.cells
                 },
+                "patterns": sorted(p.patterns),
             }
             for p in song.parts
         ],

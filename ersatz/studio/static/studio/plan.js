@@ -3,6 +3,7 @@
 
 import { BarAxis, el, fresh, joint, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
 import { edits } from "./edits.js";
+import { choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
 import { sectionTools } from "./sections.js";
 import { editTitle } from "./title.js";
@@ -11,6 +12,7 @@ const HEAD = 206, TOP = 92, LANE = 36;
 const host = document.getElementById("plan");
 const says = document.getElementById("plan-says");
 let song = readJson("drawing");
+let picked = null;
 const reference = song.reference;
 
 const bars = () => Math.max(song.bars, reference?.bars ?? 0);
@@ -19,7 +21,7 @@ const placed = () => song.sections.findIndex((s) => player.position() >= s.start
 const axis = () => new BarAxis(HEAD, host.clientWidth - 2, bars());
 
 function draw() {
-  const focus = document.activeElement?.dataset?.cell, joined = document.activeElement?.getAttribute("aria-label");
+  const focus = document.activeElement?.dataset?.cell, typed = document.activeElement?.dataset?.name, joined = document.activeElement?.getAttribute("aria-label");
   host.replaceChildren();
   const height = TOP + song.parts.length * LANE + 6;
   host.style.height = `${height}px`;
@@ -60,6 +62,8 @@ function draw() {
   if (focus) host.querySelector(`[data-cell="${focus}"]`)?.focus();
   else if (joined?.startsWith("End of")) [...svg.querySelectorAll(".joint")].find((n) => n.getAttribute("aria-label") === joined)?.focus();
   tools();
+  cellTools();
+  if (typed) document.querySelector(`#cell-tools [data-name="${typed}"]`)?.focus();
 }
 
 /** Lengths are even: within a bar of a multiple of four they become it. */
@@ -87,6 +91,29 @@ function dragged(block, a, index) {
     const place = song.sections.filter((s) => s.id !== id && s.start + s.bars / 2 < middle).length;
     if (place !== index) send({ kind: "move_section", section: id, place });
   });
+}
+
+/** What the cell that was last in hand plays. */
+function cellTools() {
+  const box = document.getElementById("cell-tools");
+  const part = song.parts.find((p) => p.id === picked?.part), section = song.sections.find((s) => s.id === picked?.section);
+  box.replaceChildren();
+  const cell = part && section ? part.cells[section.id] : null;
+  if (!cell?.on) {
+    box.textContent = part && section ? `${part.name} doesn’t play in ${section.name}: press Enter on its cell to let it.` : "Click a cell to switch it; reach it by Tab and the arrow keys to see what it plays.";
+    return;
+  }
+  const put = (change) => send({ kind: "set_cell", ...picked, pattern: cell.pattern, entry_bars: cell.entry, exit_bars: cell.exit, level_db: cell.level, ...change });
+  const name = document.createElement("b");
+  name.textContent = `${part.name} in ${section.name}`;
+  const bars = (field, title, value, most) => numberField({ name: `cell-${field}`, title, unit: "bars", low: 0, high: most, value, scale: "linear", step: 1 }, (v) => put({ [field]: v }));
+  box.append(
+    name,
+    choiceField({ name: "cell-pattern", title: "Pattern", options: part.patterns, value: cell.pattern }, (pattern) => put({ pattern })),
+    bars("entry_bars", "Enters after", cell.entry, section.bars - 1 - cell.exit),
+    bars("exit_bars", "Leaves early by", cell.exit, section.bars - 1 - cell.entry),
+    numberField({ name: "cell-level", title: "Level", unit: "dB", low: -24, high: 12, value: cell.level, scale: "linear", step: 0.5 }, (v) => put({ level_db: v })),
+  );
 }
 
 const tools = () => sectionTools(document.getElementById("section-tools"), song, reference, placed(), player.position(), send);
@@ -144,10 +171,11 @@ function cell(part, section, a, y, row, column) {
     button.style.setProperty("--out", `${(100 * found.exit) / section.bars}%`);
     button.style.paddingLeft = `${(found.entry / section.bars) * (width - 4) + 6}px`;
   }
-  button.textContent = on ? found.pattern : "";
+  button.textContent = on ? `${found.pattern}${found.level ? ` ${found.level > 0 ? "+" : "−"}${Math.abs(found.level)}` : ""}` : "";
   button.setAttribute("aria-pressed", String(on));
   button.setAttribute("aria-label", `${part.name} in ${section.name}`);
   button.title = `${part.name} in ${section.name}: ${on ? `pattern ${found.pattern}${found.entry ? `, enters after ${found.entry} bars` : ""}` : "off"}`;
+  button.addEventListener("focus", () => { picked = { part: part.id, section: section.id }; cellTools(); });
   button.addEventListener("click", () => send({ kind: "switch_part", part: part.id, section: section.id, on: !on }));
   button.addEventListener("keydown", (event) => {
     const move = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key];
