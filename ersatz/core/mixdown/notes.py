@@ -60,12 +60,18 @@ class Notes:
         """In order of start, hits of a choke group cut."""
         return self._of(part).events
 
+    def made_of(self, part: Part) -> Hashable:
+        """Everything that a part's notes depend on."""
+        # Of the sounds that cut it only the times count, but their lines may be joined, which their sounds decide.
+        return (part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in self._group(part)))
+
+    def _group(self, part: Part) -> list[Part]:
+        """The parts whose hits cut each other with this one's."""
+        return [p for p in self._song.parts if p.choke == part.choke] if part.choke else [part]
+
     def _of(self, part: Part) -> _Laid:
         if part.id not in self._laid:
-            group = [p for p in self._song.parts if p.choke == part.choke] if part.choke else [part]
-            # Of the sounds that cut it only the times count, but their lines may be joined, which their sounds decide.
-            made_of = ("laid", part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in group))
-            self._laid[part.id] = self._cache.remembered(made_of, lambda: self._lay(part, group))
+            self._laid[part.id] = self._cache.remembered(("laid", self.made_of(part)), lambda: self._lay(part))
         return self._laid[part.id]
 
     def _plan(self, part: Part) -> Hashable:
@@ -75,8 +81,8 @@ class Notes:
         line = voice_of(part.sound).line(part.sound)
         return (song.grid, song.swing_ticks(), sections, part.id, tuple(sorted(part.patterns.items())), part.cells, line)
 
-    def _lay(self, part: Part, group: list[Part]) -> _Laid:
-        lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in group}
+    def _lay(self, part: Part) -> _Laid:
+        lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in self._group(part)}
         events = (choke(lines) if part.choke else lines)[part.id]
         sounds_for: dict[tuple[int, int], int] = {}
         voice, patch = voice_of(part.sound), complete(part.sound, self._samples)

@@ -74,9 +74,21 @@ class Mixdown:
     def _chained_key(self, part: Part, bar: int) -> str | None:
         if not part.effects:
             return self.notes.key(part, bar)
-        return self._known(
-            "chained", part.id, bar, lambda: self._chain_key(part.effects, part.automation, lambda b: self.notes.key(part, b), bar)
-        )
+        known = self._chained_keys[part.id]
+        if bar not in known:
+            known[bar] = self._chain_key(part.effects, part.automation, lambda b: self.notes.key(part, b), bar)
+        return known[bar]
+
+    @cached_property
+    def _chained_keys(self) -> dict[str, dict[int, str | None]]:
+        """Keys by part and bar, remembered for parts that stay as they are."""
+        out: dict[str, dict[int, str | None]] = {}
+        for part in self.song.parts:
+            steering = [p for e in part.effects if (p := self.song.part(e.key)) is not None]
+            steered_by = tuple((self.notes.made_of(p), p.gain_db) for p in steering)
+            made_of = ("chained", self.notes.made_of(part), digest(to_json(part.effects)), part.automation, steered_by)
+            out[part.id] = self.cache.remembered(made_of, dict)
+        return out
 
     def _chained(self, part: Part, bar: int) -> np.ndarray | None:
         """The part behind its effects, before its fader."""
