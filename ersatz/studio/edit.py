@@ -12,13 +12,18 @@ from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.studio.models import Remake, Revision, StaleRevision
 
+#: Revisions that the history shows, and how many of those that were undone.
+MOST_LISTED, MOST_AHEAD = 60, 20
+
 State = Callable[[Remake, Revision], dict]
 
 
 def steps(remake: Remake, revision: Revision) -> dict:
     """What can be undone and redone."""
-    before = remake.revisions.filter(number__lte=revision.number).order_by("-number")[:30]
-    after = remake.revisions.filter(number=revision.number + 1).first()
+    # Newest first, what was undone too: all of it can be gone to.
+    near = remake.revisions.filter(number__lte=revision.number + MOST_AHEAD).order_by("-number").only("number", "sentence")
+    listed = list(near[: MOST_LISTED + MOST_AHEAD])
+    after = next((r for r in listed if r.number == revision.number + 1), None)
     return {
         "title": remake.title,
         "revision": revision.number,
@@ -26,7 +31,7 @@ def steps(remake: Remake, revision: Revision) -> dict:
         "listen": f"/listen/remake/{remake.pk}/{revision.sha}/",
         "undo": revision.sentence if revision.number > 1 else None,
         "redo": after.sentence if after else None,
-        "history": [[r.number, r.sentence] for r in before],
+        "history": [[r.number, r.sentence] for r in listed],
     }
 
 
@@ -53,7 +58,18 @@ def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
 def answer_step(request: HttpRequest, pk: int, by: int, state: State) -> JsonResponse:
     """Undo (-1) or redo (+1)."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    revision = remake.step(by) or remake.revision
+    return _answer(remake, remake.step(by), state)
+
+
+def answer_return(request: HttpRequest, pk: int, number: int, state: State) -> JsonResponse:
+    """Back, or forward, to a revision of the history."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    return _answer(remake, remake.go_to(number), state)
+
+
+def _answer(remake: Remake, reached: Revision | None, state: State) -> JsonResponse:
+    """Where the song stands now; where it was to go to nothing, it stands where it stood."""
+    revision = reached or remake.revision
     if revision is None:
         return JsonResponse({"error": "There is no draft yet."}, status=400)
     return JsonResponse(state(remake, revision))

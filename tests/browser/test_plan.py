@@ -53,4 +53,9 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, server, real_tra
     page.keyboard.press("ArrowDown")
     undo_says(page, "−0.5 dB in")
     assert page.evaluate("document.activeElement.dataset.name") == "cell-level"
+    page.get_by_text("History").click()
+    page.get_by_role("button", name="Return to 1:").click()
+    page.locator("#undo:disabled").wait_for()
+    page.get_by_role("button", name="Return to 2:").click()
+    undo_says(page, "long")
     assert page.problems == []

@@ -52,6 +52,21 @@ def test_the_plan_is_changed_section_by_section_and_adopted_as_a_whole(web, rema
     assert "1 to 128 bars" in refused.json()["error"]
 
 
+def test_the_history_can_be_gone_back_to_and_forward_again(web, remake, client, other):
+    first = remake.revision.sha
+    edit(web, remake, 1, **switch(False))
+    latest = edit(web, remake, 2, kind="set_part_gain", part="bass", gain_db=-3.0).json()
+    back = web.post(reverse("return-to", args=[remake.pk, 1])).json()
+    assert (back["revision"], back["sha"]) == (1, first)
+    # What came after is still there, newest first.
+    assert [number for number, _ in back["history"]] == [3, 2, 1]
+    assert back["redo"].startswith("Kick off in")
+    assert web.post(reverse("return-to", args=[remake.pk, 3])).json()["sha"] == latest["sha"]
+    assert web.post(reverse("return-to", args=[remake.pk, 99])).json()["revision"] == 3
+    client.force_login(other)
+    assert client.post(reverse("return-to", args=[remake.pk, 1])).status_code == 404
+
+
 def test_undo_stops_at_the_draft(web, remake):
     for _ in range(3):
         state = web.post(reverse("undo", args=[remake.pk])).json()

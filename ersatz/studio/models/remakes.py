@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from django.db import models, transaction
 from django.utils import timezone
 
@@ -64,9 +66,16 @@ class Remake(Owned):
 
     def step(self, by: int) -> Revision | None:
         """Undo (-1) or redo (+1); None where there is nothing to go to."""
+        return self._go(lambda head: head + by)
+
+    def go_to(self, number: int) -> Revision | None:
+        """The song as it was in a revision; what came after it is kept until the next edit. None where there is none."""
+        return self._go(lambda head: number)
+
+    def _go(self, where: Callable[[int], int]) -> Revision | None:
         with transaction.atomic():
             remake = Remake.objects.select_for_update().get(pk=self.pk)
-            target = remake.revisions.filter(number=remake.head + by).first()
+            target = remake.revisions.filter(number=where(remake.head)).first()
             if target is None:
                 return None
             remake.head = target.number

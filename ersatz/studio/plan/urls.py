@@ -7,5 +7,6 @@ urlpatterns = [
     path("remakes/<int:pk>/edit/", views.edit, name="edit"),
     path("remakes/<int:pk>/undo/", views.undo, name="undo"),
     path("remakes/<int:pk>/redo/", views.redo, name="redo"),
+    path("remakes/<int:pk>/return/<int:number>/", views.return_to, name="return-to"),
     path("remakes/<int:pk>/redraft/", views.redraft, name="redraft"),
 ]

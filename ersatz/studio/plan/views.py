@@ -10,7 +10,7 @@ from django.views.decorators.http import require_GET, require_POST
 from ersatz.core.edits import section_name
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
-from ersatz.studio.edit import answer_edit, answer_step, steps
+from ersatz.studio.edit import answer_edit, answer_return, answer_step, steps
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
@@ -86,6 +86,12 @@ def undo(request: HttpRequest, pk: int) -> JsonResponse:
 @require_POST
 def redo(request: HttpRequest, pk: int) -> JsonResponse:
     return answer_step(request, pk, +1, state)
+
+
+@login_required
+@require_POST
+def return_to(request: HttpRequest, pk: int, number: int) -> JsonResponse:
+    return answer_return(request, pk, number, state)
 
 
 @login_required

@@ -25,5 +25,8 @@ export function edits({ url, says, revision, show, refused }) {
       step(event.shiftKey ? "redo" : "undo");
     }
   });
-  return (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
+  const send = (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
+  /** To a revision of the history. */
+  send.returnTo = (number) => queue(() => post(url.replace(/edit\/$/, `return/${number}/`)));
+  return send;
 }

@@ -3,7 +3,7 @@
 
 import { BarAxis, el, fresh, joint, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
 import { edits } from "./edits.js";
-import { choiceField, numberField } from "./fields.js";
+import { button, choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
 import { sectionTools } from "./sections.js";
 import { editTitle } from "./title.js";
@@ -206,7 +206,11 @@ function buttons() {
     ...song.history.map(([number, sentence]) => {
       const item = document.createElement("li");
       item.value = number;
-      item.textContent = sentence;
+      const go = button(sentence, () => send.returnTo(number), "plain");
+      go.setAttribute("aria-label", `Return to ${number}: ${sentence}`);
+      if (number === song.revision) go.setAttribute("aria-current", "true");
+      if (number > song.revision) item.className = "undone";
+      item.append(go);
       return item;
     }),
   );
