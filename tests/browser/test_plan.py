@@ -27,7 +27,10 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, server, real_tra
     page.keyboard.press("Enter")
     undo_says(page, "6 bars long")
 
-    page.get_by_role("button", name="Double").click()
+    page.get_by_role("button", name="As long: ").click()
+    undo_says(page, "long")
+    page.keyboard.press("Control+z")
+    page.get_by_role("button", name="Double", exact=True).click()
     undo_says(page, "doubled")
     assert blocks.count() == count + 1
 

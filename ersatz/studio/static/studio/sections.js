@@ -1,14 +1,14 @@
 // The section under the playhead: its name and length, its place, and what the reference has there.
 
 import { button } from "./fields.js";
-import { sectionNames } from "./draw.js";
 
 const LABELS = ["intro", "build", "drop", "breakdown", "bridge", "outro"];
 
-/** The reference's section of the same name, [label, start, bars], or undefined. */
-function counterpart(reference, name) {
-  const rows = (reference?.sections ?? []).map((s) => [s.label, s.start, s.bars]);
-  return rows[sectionNames(rows).indexOf(name)];
+/** The reference's section of the same label and number, or undefined. */
+function counterpart(song, reference, here) {
+  const { label } = song.sections[here];
+  const number = song.sections.slice(0, here).filter((s) => s.label === label).length;
+  return reference?.sections.filter((s) => s.label === label)[number];
 }
 
 const samePlan = (song, reference) => song.sections.length === reference.sections.length
@@ -58,12 +58,12 @@ export function sectionTools(box, song, reference, here, bar, send) {
   );
 
   if (!reference) return;
-  const there = counterpart(reference, section.name);
+  const there = counterpart(song, reference, here);
   const says = document.createElement("span");
   says.className = "soft refsays";
-  says.textContent = there ? `reference: bars ${there[1]} to ${there[1] + there[2] - 1}` : "not in the reference";
+  says.textContent = there ? `reference: bars ${there.start} to ${there.start + there.bars - 1}` : "not in the reference";
   box.append(says);
-  if (there && there[2] !== section.bars) box.append(tool(`As long: ${there[2]} bars`, () => own("resize_section", { bars: there[2] })));
+  if (there && there.bars !== section.bars) box.append(tool(`As long: ${there.bars} bars`, () => own("resize_section", { bars: there.bars })));
   if (!samePlan(song, reference)) {
     const plan = reference.sections.map(({ label: kind, bars }) => ({ label: kind, bars }));
     box.append(tool("Adopt its whole plan", () => send({ kind: "adopt_plan", plan })));
