@@ -23,7 +23,7 @@ from ersatz.core.voices import complete, has_takes, render_note, song_round_beat
 from ersatz.core.voices.spec import Played
 
 #: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
-ENGINE = 7
+ENGINE = 8
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
 
