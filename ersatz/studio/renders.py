@@ -15,6 +15,8 @@ from ersatz.studio.models import OwnSample, Remake
 
 #: For addresses that name what they hold.
 IMMUTABLE = "private, max-age=31536000, immutable"
+#: For what lacks a sample, and will sound otherwise when it is back.
+UNTIL_FOUND = "private, no-store"
 
 
 def mixdown_of(remake: Remake, song: Song) -> Mixdown:

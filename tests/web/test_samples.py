@@ -79,8 +79,12 @@ def test_a_forgotten_sample_is_silent_and_said_and_comes_back(web, remake):
     drawing = web.get(reverse("part", args=[remake.pk, "lead"])).context["drawing"]
     assert drawing["sound"]["gone"] == ["sample"]
     assert np.abs(played(web, f"{drawing['note']}60.flac")).max() == 0
+    # No browser may keep the silence for when the sample is back.
+    assert web.get(f"{drawing['note']}60.flac")["Cache-Control"] == "private, no-store"
+    assert web.get(f"{drawing['listen']}1-1.flac")["Cache-Control"] == "private, no-store"
     assert web.get(sample["listen"]).status_code == 404
     bring(web, wav())
+    assert "immutable" in web.get(f"{drawing['listen']}1-1.flac")["Cache-Control"]
     assert web.get(reverse("part", args=[remake.pk, "lead"])).context["drawing"]["sound"]["gone"] == []
 
 

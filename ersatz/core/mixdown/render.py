@@ -56,12 +56,18 @@ class Mixdown:
 
     def __init__(self, song: Song, cache: RenderCache | None = None, samples: Samples = no_samples):
         self.song = song
+        self._samples = samples
         self.cache = cache or RenderCache()
         self.bars = Bars(song.grid)
         self.notes = Notes(song, self.bars, self.cache, samples)
         self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
         self.frames = self.bars.edge(self.blocks)
         self._keys: dict[tuple[str, str, int], str | None] = {}
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether all samples of the song were found: else it will sound otherwise when they are back."""
+        return all(self._samples(sha) is not None for part in self.song.parts for sha in part.sound.samples.values())
 
     def _known(self, node: str, name: str, bar: int, make: Callable[[], str | None]) -> str | None:
         place = (node, name, bar)

@@ -12,7 +12,7 @@ from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.song.document import Song
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.parts.state import middle_of
-from ersatz.studio.renders import flac_response, mixdown_of
+from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, mixdown_of
 
 MAX_BARS = 64
 
@@ -66,7 +66,8 @@ def _bars(remake: Remake, song: Song, first: int, last: int) -> HttpResponse:
         raise Http404
     start, stop = mixdown.bar_range(first, last)
     samples = mixdown.samples(start, min(stop, mixdown.frames))
-    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+    caching = IMMUTABLE if mixdown.is_complete else UNTIL_FOUND
+    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))), caching)
 
 
 def _check(first: int, last: int) -> None:

@@ -21,7 +21,7 @@ from ersatz.studio.frame import frame
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import SampleForm, SaveForm
 from ersatz.studio.parts.state import browser_state, effect_state, middle_of, part_state, sound_state
-from ersatz.studio.renders import flac_response
+from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response
 
 #: A sample is heard this long when it is chosen from the list.
 HEARD_S = 8.0
@@ -152,7 +152,8 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
         raise Http404
     opened = _part_of(revision.song, part)
     samples = OwnSample.objects.finder(remake.owner)
-    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm, samples=samples))
+    caching = UNTIL_FOUND if any(samples(sha) is None for sha in opened.sound.samples.values()) else IMMUTABLE
+    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm, samples=samples), caching)
 
 
 @login_required
