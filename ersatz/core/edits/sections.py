@@ -28,12 +28,13 @@ MOST_SECTION_BARS = 128
 @dataclass(frozen=True)
 class _Piece:
     """A section of the new plan, made of the old one `source` from its bar `offset` on. `tail`: it ends as that one ended, however
-    long it is; else it is a part of it that ends earlier."""
+    long it is; else it is a part of it that ends earlier. `and_more`: old bars behind `source` that it takes in."""
 
     section: SongSection
     source: SongSection
     offset: int = 0
     tail: bool = True
+    and_more: int = 0
 
 
 @dataclass(frozen=True)
@@ -50,8 +51,11 @@ def _as_is(song: Song) -> list[_Piece]:
     return [_Piece(s, s) for s in song.sections]
 
 
-def _fresh_id(song: Song) -> str:
-    used = {s.id for s in song.sections}
+def _ids(song: Song) -> set[str]:
+    return {s.id for s in song.sections}
+
+
+def _fresh_id(used: set[str]) -> str:
     return next(name for k in range(1, len(used) + 2) if (name := f"s{k}") not in used)
 
 
@@ -65,7 +69,7 @@ def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
     ticks = song.grid.ticks_per_bar
     stretches, bar = [], 0
     for piece in pieces:
-        known = min(piece.section.bars, piece.source.bars - piece.offset)
+        known = min(piece.section.bars, piece.source.bars + piece.and_more - piece.offset)
         old = starts[piece.source.id] + piece.offset
         stretches.append(_Stretch(bar * ticks, old * ticks, known * ticks, piece.section.bars * ticks))
         bar += piece.section.bars
@@ -139,8 +143,12 @@ def _without_repeats(points: list[AutomationPoint]) -> tuple[AutomationPoint, ..
 def _part_of_section(section: SongSection, first: int, bars: int, song: Song, tail: bool) -> SongSection:
     """`bars` of a section from its bar `first` on, with its phrase levels; its gap stays at its end."""
     levels = tuple(section.level_db(first + k * PHRASE_BARS) for k in range(-(-bars // PHRASE_BARS))) if section.levels_db else ()
-    gap = min(section.gap_beats, bars * song.grid.beats_per_bar - 1.0) if tail else 0.0
-    return replace(section, bars=bars, gap_beats=gap, levels_db=levels)
+    return replace(section, bars=bars, gap_beats=_gap(section, bars, song) if tail else 0.0, levels_db=levels)
+
+
+def _gap(section: SongSection, bars: int, song: Song) -> float:
+    """Beats of silence at the end of a section that gets so many bars."""
+    return min(section.gap_beats, bars * song.grid.beats_per_bar - 1.0)
 
 
 def _bars_said(bars: int) -> str:
@@ -159,8 +167,7 @@ class ResizeSection:
         old = section_of(song, self.section)
         if not 1 <= self.bars <= MOST_SECTION_BARS:
             raise InvalidEdit(f"A section has 1 to {MOST_SECTION_BARS} bars.")
-        gap = min(old.gap_beats, self.bars * song.grid.beats_per_bar - 1.0)
-        new = replace(old, bars=self.bars, gap_beats=gap)
+        new = replace(old, bars=self.bars, gap_beats=_gap(old, self.bars, song))
         return _rearranged(song, [replace(p, section=new) if p.source is old else p for p in _as_is(song)])
 
     def sentence(self, song: Song) -> str:
@@ -218,7 +225,7 @@ class DoubleSection:
     def apply(self, song: Song) -> Song:
         pieces = _as_is(song)
         at = _place(song, self.section)
-        copy = replace(pieces[at], section=replace(pieces[at].section, id=_fresh_id(song)))
+        copy = replace(pieces[at], section=replace(pieces[at].section, id=_fresh_id(_ids(song))))
         return _rearranged(song, [*pieces[: at + 1], copy, *pieces[at + 1 :]])
 
     def sentence(self, song: Song) -> str:
@@ -240,7 +247,7 @@ class SplitSection:
         if not 0 < self.bars < old.bars:
             raise InvalidEdit(f"{section_name(song, old.id).capitalize()} can be split inside its {_bars_said(old.bars)}.")
         first = _part_of_section(old, 0, self.bars, song, tail=False)
-        second = replace(_part_of_section(old, self.bars, old.bars - self.bars, song, tail=True), id=_fresh_id(song))
+        second = replace(_part_of_section(old, self.bars, old.bars - self.bars, song, tail=True), id=_fresh_id(_ids(song)))
         halves = [_Piece(first, old, 0, tail=False), _Piece(second, old, self.bars)]
         return _rearranged(song, [*pieces[:at], *halves, *pieces[at + 1 :]])
 
@@ -262,14 +269,10 @@ class JoinSection:
             raise InvalidEdit("There is no section behind the last one to join.")
         old, following = song.sections[at], song.sections[at + 1]
         joined = replace(old, bars=old.bars + following.bars, gap_beats=following.gap_beats)
-        made = _rearranged(song, [*pieces[:at], replace(pieces[at], section=joined), *pieces[at + 2 :]])
-        # The bars stay where they were, and so does what is automated in them.
-        kept = {p.id: p.automation for p in song.parts}
-        parts = tuple(replace(p, automation=kept[p.id]) for p in made.parts)
-        return replace(made, parts=parts, automation=song.automation)
+        return _rearranged(song, [*pieces[:at], _Piece(joined, old, and_more=following.bars), *pieces[at + 2 :]])
 
     def sentence(self, song: Song) -> str:
-        at = song.sections.index(section_of(song, self.section))
+        at = _place(song, self.section)
         following = song.sections[at + 1 : at + 2]
         return f"{section_name(song, self.section)} joined with {section_name(song, following[0].id) if following else 'nothing'}"
 
@@ -312,7 +315,7 @@ class AdoptPlan:
         for section in song.sections:
             own.setdefault(section.label, []).append(section)
         seen: dict[str, int] = {}
-        pieces, used = [], {s.id for s in song.sections}
+        pieces, used = [], _ids(song)
         taken: set[str] = set()
         for planned in self.plan:
             number = seen.get(planned.label, 0)
@@ -321,10 +324,10 @@ class AdoptPlan:
             source = alike[min(number, len(alike) - 1)] if alike else song.sections[0]
             section_id = source.id
             if not alike or section_id in taken:
-                section_id = next(name for k in range(1, len(used) + 2) if (name := f"s{k}") not in used)
+                section_id = _fresh_id(used)
                 used.add(section_id)
             taken.add(section_id)
-            gap = min(source.gap_beats, planned.bars * song.grid.beats_per_bar - 1.0) if alike else 0.0
+            gap = _gap(source, planned.bars, song) if alike else 0.0
             made = replace(source, id=section_id, label=planned.label, bars=planned.bars, gap_beats=gap)
             pieces.append((_Piece(made, source), bool(alike)))
         adopted = _rearranged(song, [piece for piece, _ in pieces])

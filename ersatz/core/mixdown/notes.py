@@ -19,7 +19,7 @@ from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, digest
-from ersatz.core.voices import complete, has_takes, render_note, song_round_beats, voice_of
+from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
 
 #: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
@@ -108,8 +108,7 @@ class Notes:
             # Synced LFOs follow the tempo, and so do samples that are fitted to it.
             tempo = self._song.bpm if p.sound.modulations or p.sound.samples else 0
             # One that is gone is silence only until it is back.
-            gone = sorted(slot for slot, sha in p.sound.samples.items() if self._samples(sha) is None)
-            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo, gone])
+            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
             voice = voice_of(p.sound)
             held = voice.pitched or voice.held
             out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound))

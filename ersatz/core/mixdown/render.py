@@ -34,6 +34,7 @@ from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, Effect, Master, Part, Song, digest
+from ersatz.core.voices import gone
 
 #: Filters of the master are started this early: over ten time constants of its narrowest low band.
 CONTEXT = 16_384
@@ -63,11 +64,13 @@ class Mixdown:
         self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
         self.frames = self.bars.edge(self.blocks)
         self._keys: dict[tuple[str, str, int], str | None] = {}
+        # By identity: the song holds its chains for as long as it is rendered.
+        self._settings: dict[int, str] = {}
 
     @property
     def is_complete(self) -> bool:
         """Whether all samples of the song were found: else it will sound otherwise when they are back."""
-        return all(self._samples(sha) is not None for part in self.song.parts for sha in part.sound.samples.values())
+        return not any(gone(part.sound, self._samples) for part in self.song.parts)
 
     def _known(self, node: str, name: str, bar: int, make: Callable[[], str | None]) -> str | None:
         place = (node, name, bar)
@@ -92,7 +95,7 @@ class Mixdown:
         for part in self.song.parts:
             steering = [p for e in part.effects if (p := self.song.part(e.key)) is not None]
             steered_by = tuple((self.notes.made_of(p), p.gain_db) for p in steering)
-            made_of = ("chained", self.notes.made_of(part), digest(to_json(part.effects)), part.automation, steered_by)
+            made_of = ("chained", self.notes.made_of(part), self._chain_settings(part.effects), part.automation, steered_by)
             out[part.id] = self.cache.remembered(made_of, dict)
         return out
 
@@ -129,8 +132,13 @@ class Mixdown:
         n = before + self.bars.length(bar) + after
         moved = [[a.target, self._control(a, bar, before, n).tolist()] for a in automated if a.target.startswith("effects.")]
         keyed = [self.bars.stretch_key(partial(self._key_signal_key, e.key), bar, before, after) for e in effects if e.key]
-        settings = self._known("settings", repr(effects), 0, lambda: digest([ENGINE, self.song.bpm, to_json(effects)]))
-        return "c" + digest([settings, sources, moved, keyed, self._chain_start(effects, bar)])
+        return "c" + digest([self._chain_settings(effects), sources, moved, keyed, self._chain_start(effects, bar)])
+
+    def _chain_settings(self, effects: tuple[Effect, ...]) -> str:
+        """What of a chain doesn't depend on the bar; worked out once for each."""
+        if id(effects) not in self._settings:
+            self._settings[id(effects)] = digest([ENGINE, self.song.bpm, to_json(effects)])
+        return self._settings[id(effects)]
 
     def _chain_start(self, effects: tuple[Effect, ...], bar: int) -> int:
         """Bar that the chain may take this one for: the first that stands at the same place of its LFOs."""

@@ -31,6 +31,11 @@ def complete(sound: Sound, samples: Samples = no_samples) -> Patch:
     return voice_of(sound).patch(sound, samples)
 
 
+def gone(sound: Sound, samples: Samples) -> list[str]:
+    """Slots of a sound whose audio isn't found, in order of their names."""
+    return sorted(slot for slot, sha in sound.samples.items() if samples(sha) is None)
+
+
 def has_takes(sound: Sound) -> bool:
     """Whether the same note may be played in several takes. Kicks and sweeps are the same each time."""
     spec = voice_of(sound)

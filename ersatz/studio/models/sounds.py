@@ -16,7 +16,11 @@ from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned, OwnedQuerySet
 
 #: One folder object per place, which remembers what was read.
-sample_folder = cache(SampleFolder)
+_folder_at = cache(SampleFolder)
+
+
+def _folder() -> SampleFolder:
+    return _folder_at(Path(settings.MEDIA_ROOT) / "samples")
 
 
 def _effects(data: list) -> tuple[Effect, ...]:
@@ -40,7 +44,7 @@ class OwnSampleQuerySet(OwnedQuerySet):
     def finder(self, user: object) -> Samples:
         """Finds the audio of the user's samples by hash, and of nobody else's."""
         own = set(self.of(user).values_list("sha", flat=True))
-        folder = sample_folder(Path(settings.MEDIA_ROOT) / "samples")
+        folder = _folder()
         return lambda sha: folder(sha) if sha in own else None
 
 
@@ -62,7 +66,7 @@ class OwnSample(Owned):
     @classmethod
     def keep(cls, user: object, name: str, audio: Audio) -> OwnSample:
         """Raises OSError where the disk refuses. The same audio again brings a forgotten one back."""
-        sha = sample_folder(Path(settings.MEDIA_ROOT) / "samples").keep(audio)
+        sha = _folder().keep(audio)
         kept = {"name": name, "seconds": round(audio.duration_s, 3), "deleted_at": None}
         return cls.objects.update_or_create(owner=user, sha=sha, defaults=kept)[0]
 

@@ -14,7 +14,7 @@ from ersatz.core.params import Choice, Param
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Effect, Part, Song, Sound
-from ersatz.core.voices import complete, library, sampler, voice_of
+from ersatz.core.voices import complete, gone, library, sampler, voice_of
 from ersatz.core.voices.pictures import pictures_of
 from ersatz.studio.edit import steps
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
@@ -64,7 +64,7 @@ def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
         "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks, "sources":
         spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],
         "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound, samples),
-        "samples": sound.samples, "gone": sorted(sound.samples.keys() - patch.samples.keys()),
+        "samples": sound.samples, "gone": gone(sound, samples),
     }  # fmt: skip
 
 

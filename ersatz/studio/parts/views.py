@@ -15,7 +15,7 @@ from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, Sound
-from ersatz.core.voices import library
+from ersatz.core.voices import gone, library
 from ersatz.studio.edit import State, answer_edit, answer_step
 from ersatz.studio.frame import frame
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
@@ -152,7 +152,7 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
         raise Http404
     opened = _part_of(revision.song, part)
     samples = OwnSample.objects.finder(remake.owner)
-    caching = UNTIL_FOUND if any(samples(sha) is None for sha in opened.sound.samples.values()) else IMMUTABLE
+    caching = UNTIL_FOUND if gone(opened.sound, samples) else IMMUTABLE
     return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm, samples=samples), caching)
 
 

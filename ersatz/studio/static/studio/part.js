@@ -318,28 +318,35 @@ function drawOpenEffect() {
 
 // Sounds to take ------------------------------------------------------------------------------------------------------
 
+/** One sound or sample: heard by its name, taken by its button; what is the producer's own can be forgotten. */
+function listRow({ name, listen }, { more, taken, take: [label, said, act], forget }) {
+  const item = document.createElement("li"), title = document.createElement("b"), below = document.createElement("small");
+  if (taken) item.className = "taken";
+  const hear = button("", () => pads.playUrl(listen).catch(() => { says.textContent = `“${name}” could not be loaded. Is Ersatz still running?`; }), "hear");
+  title.textContent = name;
+  below.textContent = more;
+  hear.append(title, below);
+  hear.setAttribute("aria-label", `Hear ${name}, ${more}`);
+  const get = button(label, act);
+  get.setAttribute("aria-label", said);
+  item.append(hear, get);
+  if (forget) {
+    const away = button("×", forget, "plain");
+    away.setAttribute("aria-label", `Forget ${name}`);
+    item.append(away);
+  }
+  return item;
+}
+
 function drawBrowser() {
   const role = byId("by-role").value, tone = byId("by-tone").value, find = byId("by-text").value.trim().toLowerCase();
   const found = browser.sounds.filter((s) => (!role || s.role === role) && (!tone || s.brightness === tone) && (!find || `${s.name} ${s.kind} ${s.character}`.toLowerCase().includes(find)));
-  byId("sounds").replaceChildren(...found.map((s) => {
-    const item = document.createElement("li");
-    if (s.name === state.sound.name) item.className = "taken";
-    const hear = button("", () => pads.playUrl(s.listen).catch(() => { says.textContent = "The sound could not be loaded. Is Ersatz still running?"; }), "hear");
-    const name = document.createElement("b"), more = document.createElement("small");
-    name.textContent = s.name;
-    more.textContent = [s.kind, s.character, s.brightness].filter(Boolean).join(" · ");
-    hear.append(name, more);
-    hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
-    const take = button("Take", () => send({ kind: "take_sound", sound: s.sound }).then(drawLists));
-    take.setAttribute("aria-label", `Take ${s.name}`);
-    item.append(hear, take);
-    if (s.id) {
-      const forget = button("×", async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role })), "plain");
-      forget.setAttribute("aria-label", `Forget ${s.name}`);
-      item.append(forget);
-    }
-    return item;
-  }));
+  byId("sounds").replaceChildren(...found.map((s) => listRow(s, {
+    more: [s.kind, s.character, s.brightness].filter(Boolean).join(" · "),
+    taken: s.name === state.sound.name,
+    take: ["Take", `Take ${s.name}`, () => send({ kind: "take_sound", sound: s.sound }).then(drawLists)],
+    forget: s.id && (async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role }))),
+  })));
   if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
 }
 
@@ -361,26 +368,16 @@ function keepBrowser({ ok, data }) {
 // Samples that the producer brought ------------------------------------------------------------------------------------
 
 function drawSamples() {
-  byId("samples").replaceChildren(...browser.samples.map((s) => {
-    const item = document.createElement("li");
-    if (s.sha === state.sound.samples.sample) item.className = "taken";
-    const hear = button("", () => pads.playUrl(s.listen).catch(() => { says.textContent = "The sample could not be loaded. Is Ersatz still running?"; }), "hear");
-    const name = document.createElement("b"), more = document.createElement("small");
-    name.textContent = s.name;
-    more.textContent = s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`;
-    hear.append(name, more);
-    hear.setAttribute("aria-label", `Hear ${s.name}, ${more.textContent}`);
-    const play = button("Play it", () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); });
-    play.setAttribute("aria-label", `Play ${s.name} in this part`);
-    const forget = button("×", async () => {
+  byId("samples").replaceChildren(...browser.samples.map((s) => listRow(s, {
+    more: s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`,
+    taken: s.sha === state.sound.samples.sample,
+    take: ["Play it", `Play ${s.name} in this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
+    forget: async () => {
       keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role }));
       // What the part plays has changed without an edit.
       if (Object.values(state.sound.samples).includes(s.sha)) location.reload();
-    }, "plain");
-    forget.setAttribute("aria-label", `Forget ${s.name}`);
-    item.append(hear, play, forget);
-    return item;
-  }));
+    },
+  })));
   byId("no-samples").hidden = browser.samples.length > 0;
 }
 
