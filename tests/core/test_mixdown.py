@@ -12,7 +12,7 @@ from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
-from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound
+from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound, Transition
 from ersatz.core.voices import VOICES, render_note
 from ersatz.core.voices.spec import Played
 
@@ -26,7 +26,7 @@ def short(song):
     sections = (SongSection("s1", "drop", 8),)
     parts = tuple(replace(p, cells=tuple(replace(c, section="s1", on=True, entry_bars=0, exit_bars=0) for c in p.cells[:1]),
                           duck_db=6.0 if p.role in ("bass", "chords") else 0.0) for p in song.parts)  # fmt: skip
-    return replace(song, sections=sections, parts=parts, master=replace(song.master, gain_db=6.0))
+    return replace(song, sections=sections, parts=parts, transitions=(), master=replace(song.master, gain_db=6.0))
 
 
 @pytest.fixture(scope="module")
@@ -95,10 +95,10 @@ def test_stereo_is_mono_below_the_masters_cut(short, whole):
 
 
 def test_a_gap_is_silent_for_notes(short):
-    gapped = replace(short, sections=(replace(short.sections[0], gap_beats=2.0),))
+    gapped = replace(short, transitions=(Transition("t1", "gap", "s1", 2.0),))
     end = gapped.grid.ticks_of_bar(9)
     for part in gapped.parts:
-        assert all(n.end <= end - 2 * 960 + gapped.swing_ticks() for n in sounding_notes(gapped, part))
+        assert all(n.end <= end - 2 * 960 + (gapped.swing_percent - 50) / 100 * 480 for n in sounding_notes(gapped, part))
     assert duck_triggers(gapped, RATE_HZ).max() < gapped.grid.sample_of_ticks(end - 2 * 960, RATE_HZ)
 
 

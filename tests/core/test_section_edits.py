@@ -33,6 +33,7 @@ from ersatz.core.song.document import (
     Song,
     SongSection,
     Sound,
+    Transition,
 )
 
 BAR = 3840
@@ -46,10 +47,10 @@ PART = Part(
 SONG = Song(
     "Test", 120.0, "A", "minor", 50.0,
     (
-        SongSection("s1", "intro", 4), SongSection("s2", "build", 8, gap_beats=2.0, levels_db=(-3.0, -1.0)),
+        SongSection("s1", "intro", 4), SongSection("s2", "build", 8, levels_db=(-3.0, -1.0)),
         SongSection("s3", "drop", 8),
     ),
-    (PART,), Ducking("1/4", (0.0,) * 64), automation={"master": (CLIMB,)},
+    (PART,), Ducking("1/4", (0.0,) * 64), automation={"master": (CLIMB,)}, transitions=(Transition("t1", "gap", "s2", 2.0),),
 )  # fmt: skip
 
 
@@ -91,7 +92,7 @@ def test_a_shorter_section_keeps_entries_and_exits_as_far_as_there_is_room():
     made = ResizeSection("s3", 4).apply(SONG)
     assert cells(made)[2] == (True, 0, 2)
     assert cells(ResizeSection("s2", 4).apply(SONG))[1] == (False, 0, 0)
-    assert ResizeSection("s2", 1).apply(SONG).sections[1].gap_beats == 2.0
+    assert ResizeSection("s2", 1).apply(SONG).gap_beats("s2") == 2.0
 
 
 def test_a_moved_section_takes_everything_along():
@@ -128,7 +129,7 @@ def test_a_split_section_sounds_as_it_did(bars):
     assert [b for _, b in plan(made)] == [4, bars, 8 - bars, bars, 8 - bars]
     mixdown, before = Mixdown(made), Mixdown(whole)
     np.testing.assert_array_equal(mixdown.samples(0, mixdown.frames, stage="mix"), before.samples(0, before.frames, stage="mix"))
-    assert made.sections[2].gap_beats == 2.0
+    assert made.gap_beats(made.sections[2].id) == 2.0 and len(made.transitions) == 1
 
 
 def test_joined_sections_are_one_that_plays_on_as_the_first():

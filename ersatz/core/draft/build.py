@@ -9,6 +9,7 @@ from typing import Literal, cast
 
 from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
+from ersatz.core.edits.transitions import carrier
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
@@ -20,7 +21,6 @@ from ersatz.core.song.document import (
     Ducking,
     Effect,
     Label,
-    Note,
     Part,
     Pattern,
     Rate,
@@ -29,10 +29,11 @@ from ersatz.core.song.document import (
     Song,
     SongSection,
     Sound,
+    Transition,
+    TransitionKind,
 )
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
-from ersatz.core.voices import library
 
 #: A role plays in the bars where the reference's presence reaches this.
 PLAYS = 0.4
@@ -43,6 +44,7 @@ DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise"
 #: The returns duck with the music, or they fill what it leaves.
 REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
+RISER_BARS = 16
 STEPS = 16
 #: Drive of a kick whose own can't be told.
 HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
@@ -63,8 +65,7 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
     style = choose_style(survey.tempo.bpm, kick_row, style_name)
     key = Key(survey.key.tonic, survey.key.mode)
     sections = tuple(
-        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, _gap_beats(survey, s), ducks=_ducks(survey, i))
-        for i, s in enumerate(survey.sections)
+        SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, ducks=_ducks(survey, i)) for i, s in enumerate(survey.sections)
     )
     ducking, depth = _ducking(survey, style)
     song = Song(
@@ -78,6 +79,7 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         ducking=ducking,
         reverb=Reverb(duck_db=round(REVERB_SHARE * depth, 2)),
         delay=Delay(duck_db=round(DELAY_SHARE * depth, 2)),
+        transitions=_transitions(survey, sections),
         seed=seed,
         style=style.name,
     )
@@ -201,8 +203,7 @@ def _parts(
         part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", chosen["lead"], "music",
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip
-    parts += _joints(sections, depth)
-    return tuple(parts)
+    return (*parts, carrier("riser", round(depth * DUCK_SHARE["noise"], 2)), carrier("impact"))
 
 
 def _kick_sound(portrait: KickPortrait | None, drive: float) -> Sound:
@@ -233,32 +234,19 @@ def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: 
     return tuple(out)
 
 
-def _joints(sections: tuple[SongSection, ...], depth: float) -> list[Part]:
-    """Riser into each drop, impact on its first beat."""
-    rising: dict[str, Pattern] = {}
-    riser_cells, impact_cells = [], []
-    for i, section in enumerate(sections):
-        before_drop = i + 1 < len(sections) and sections[i + 1].label == "drop" and section.label != "drop"
-        on = before_drop and section.bars >= 2
-        if on:
-            bars = min(section.bars, 16)
-            name = f"{bars} bars"
-            # The note fills the pattern's last stretch; the section's gap cuts it.
-            rising[name] = Pattern(bars, (Note(0, bars * patterns.BAR, 60, 1.0),))
-            riser_cells.append(Cell(section.id, name, True, max(0, section.bars - bars) // bars * bars))
-        else:
-            riser_cells.append(Cell(section.id, "", False))
-        hit = section.label == "drop" or (i > 0 and sections[i - 1].label == "drop")
-        impact_cells.append(Cell(section.id, "A", hit))
-    if not rising:
-        rising["8 bars"] = Pattern(8, (Note(0, 8 * patterns.BAR, 60, 1.0),))
-    first = min(rising)
-    riser_cells = [c if c.pattern else replace(c, pattern=first) for c in riser_cells]
-    once = Pattern(64, (Note(0, patterns.BAR, 36, 1.0),))
-    return [
-        Part("riser", "Riser", "noise", library.sound("Rising fog"), "effects", rising, tuple(riser_cells), gain_db=-9.0,
-             low_cut_hz=250.0, duck_db=round(depth * DUCK_SHARE["noise"], 2), reverb_db=-20.0),
-        Part("impact", "Impact", "impact", library.sound("Dropped anchor"), "effects", {"A": once}, tuple(impact_cells),
-        gain_db=-12.0,
-             low_cut_hz=28.0, reverb_db=-16.0),
-    ]  # fmt: skip
+def _transitions(survey: Survey, sections: tuple[SongSection, ...]) -> tuple[Transition, ...]:
+    """The reference's gaps; a riser into each drop, an impact on its first beat and on the first one behind it."""
+    out: list[Transition] = []
+
+    def add(kind: TransitionKind, section: SongSection, beats: float, amount: float = 1.0) -> None:
+        out.append(Transition(f"t{len(out) + 1}", kind, section.id, beats, amount))
+
+    for i, (measured, section) in enumerate(zip(survey.sections, sections)):
+        following = sections[i + 1].label if i + 1 < len(sections) else ""
+        if gap := _gap_beats(survey, measured):
+            add("gap", section, gap)
+        if following == "drop" and section.label != "drop" and section.bars >= 2:
+            add("riser", section, min(section.bars, RISER_BARS) * 4.0)
+        if following and "drop" in (section.label, following):
+            add("impact", section, 4.0)
+    return tuple(out)

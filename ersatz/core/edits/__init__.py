@@ -26,13 +26,14 @@ from ersatz.core.edits.sound import (
     SetSoundValue,
     TakeSound,
 )
+from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
 
 Edit = (
     SwitchPart | SetCell | SetPartGain | SetPartDuck | Rename | ResizeSection | RelabelSection | MoveSection | DoubleSection
-    | SplitSection | JoinSection | TakeOutSection | AdoptPlan | SetSoundValue | SetSoundChoice | SetModulations | SetShape
-    | TakeSound | SetSample | SetAutomation | SetEffects | WriteNotes
+    | SplitSection | JoinSection | TakeOutSection | AdoptPlan | PutTransition | TakeOutTransition | SetSoundValue | SetSoundChoice
+    | SetModulations | SetShape | TakeSound | SetSample | SetAutomation | SetEffects | WriteNotes
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 

@@ -20,6 +20,7 @@ from ersatz.core.song.document import (
     Part,
     Song,
     SongSection,
+    Transition,
 )
 
 MOST_SECTION_BARS = 128
@@ -28,13 +29,15 @@ MOST_SECTION_BARS = 128
 @dataclass(frozen=True)
 class _Piece:
     """A section of the new plan, made of the old one `source` from its bar `offset` on. `tail`: it ends as that one ended, however
-    long it is; else it is a part of it that ends earlier. `and_more`: old bars behind `source` that it takes in."""
+    long it is; else it is a part of it that ends earlier. `and_more`: old bars behind `source` that it takes in, up to the end of
+    the section `ends_as`."""
 
     section: SongSection
     source: SongSection
     offset: int = 0
     tail: bool = True
     and_more: int = 0
+    ends_as: str = ""
 
 
 @dataclass(frozen=True)
@@ -55,8 +58,8 @@ def _ids(song: Song) -> set[str]:
     return {s.id for s in song.sections}
 
 
-def _fresh_id(used: set[str]) -> str:
-    return next(name for k in range(1, len(used) + 2) if (name := f"s{k}") not in used)
+def _fresh_id(used: set[str], letter: str = "s") -> str:
+    return next(name for k in range(1, len(used) + 2) if (name := f"{letter}{k}") not in used)
 
 
 def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
@@ -77,7 +80,27 @@ def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
         replace(part, cells=_cells(part, pieces), automation=_followed(part.automation, stretches)) for part in song.parts
     )
     automation = {owner: _followed(curves, stretches) for owner, curves in song.automation.items()}
-    return replace(song, sections=tuple(p.section for p in pieces), parts=parts, automation=automation)
+    transitions = _carried(song, pieces)
+    sections = tuple(p.section for p in pieces)
+    return replace(song, sections=sections, parts=parts, automation=automation, transitions=transitions)
+
+
+def _carried(song: Song, pieces: list[_Piece]) -> tuple[Transition, ...]:
+    """Every transition where its section ends now, once for each that ends like it, no longer than there is room."""
+    out: list[Transition] = []
+    used = {t.id for t in song.transitions}
+    taken: set[str] = set()
+    for piece in pieces:
+        ends_as = piece.ends_as or (piece.source.id if piece.tail else "")
+        for t in song.transitions:
+            if t.section != ends_as:
+                continue
+            room = piece.section.bars * song.grid.beats_per_bar - (1.0 if t.kind == "gap" else 0.0)
+            name = t.id if t.id not in taken else _fresh_id(used, "t")
+            used.add(name)
+            taken.add(name)
+            out.append(replace(t, id=name, section=piece.section.id, beats=min(t.beats, room)))
+    return tuple(t for t in out if t.beats > 0)
 
 
 def _cells(part: Part, pieces: list[_Piece]) -> tuple[Cell, ...]:
@@ -90,10 +113,13 @@ def _cells(part: Part, pieces: list[_Piece]) -> tuple[Cell, ...]:
         bars = piece.section.bars
         entry = max(0, cell.entry_bars - piece.offset)
         leaves = cell.exit_bars if piece.tail else max(0, piece.offset + bars - (piece.source.bars - cell.exit_bars))
+        # A fill belongs to the end.
+        fill_bars = min(cell.fill_bars, bars) if piece.tail or piece.ends_as else 0
+        made = replace(cell, section=piece.section.id, fill_bars=fill_bars)
         if entry + leaves >= bars:
-            out.append(replace(cell, section=piece.section.id, on=False, entry_bars=0, exit_bars=0))
+            out.append(replace(made, on=False, entry_bars=0, exit_bars=0))
         else:
-            out.append(replace(cell, section=piece.section.id, entry_bars=entry, exit_bars=leaves))
+            out.append(replace(made, entry_bars=entry, exit_bars=leaves))
     return tuple(out)
 
 
@@ -140,15 +166,10 @@ def _without_repeats(points: list[AutomationPoint]) -> tuple[AutomationPoint, ..
     return tuple(out)
 
 
-def _part_of_section(section: SongSection, first: int, bars: int, song: Song, tail: bool) -> SongSection:
-    """`bars` of a section from its bar `first` on, with its phrase levels; its gap stays at its end."""
+def _part_of_section(section: SongSection, first: int, bars: int) -> SongSection:
+    """`bars` of a section from its bar `first` on, with its phrase levels."""
     levels = tuple(section.level_db(first + k * PHRASE_BARS) for k in range(-(-bars // PHRASE_BARS))) if section.levels_db else ()
-    return replace(section, bars=bars, gap_beats=_gap(section, bars, song) if tail else 0.0, levels_db=levels)
-
-
-def _gap(section: SongSection, bars: int, song: Song) -> float:
-    """Beats of silence at the end of a section that gets so many bars."""
-    return min(section.gap_beats, bars * song.grid.beats_per_bar - 1.0)
+    return replace(section, bars=bars, levels_db=levels)
 
 
 def _bars_said(bars: int) -> str:
@@ -167,7 +188,7 @@ class ResizeSection:
         old = section_of(song, self.section)
         if not 1 <= self.bars <= MOST_SECTION_BARS:
             raise InvalidEdit(f"A section has 1 to {MOST_SECTION_BARS} bars.")
-        new = replace(old, bars=self.bars, gap_beats=_gap(old, self.bars, song))
+        new = replace(old, bars=self.bars)
         return _rearranged(song, [replace(p, section=new) if p.source is old else p for p in _as_is(song)])
 
     def sentence(self, song: Song) -> str:
@@ -246,8 +267,8 @@ class SplitSection:
         old = song.sections[at]
         if not 0 < self.bars < old.bars:
             raise InvalidEdit(f"{section_name(song, old.id).capitalize()} can be split inside its {_bars_said(old.bars)}.")
-        first = _part_of_section(old, 0, self.bars, song, tail=False)
-        second = replace(_part_of_section(old, self.bars, old.bars - self.bars, song, tail=True), id=_fresh_id(_ids(song)))
+        first = _part_of_section(old, 0, self.bars)
+        second = replace(_part_of_section(old, self.bars, old.bars - self.bars), id=_fresh_id(_ids(song)))
         halves = [_Piece(first, old, 0, tail=False), _Piece(second, old, self.bars)]
         return _rearranged(song, [*pieces[:at], *halves, *pieces[at + 1 :]])
 
@@ -268,8 +289,9 @@ class JoinSection:
         if at + 1 == len(pieces):
             raise InvalidEdit("There is no section behind the last one to join.")
         old, following = song.sections[at], song.sections[at + 1]
-        joined = replace(old, bars=old.bars + following.bars, gap_beats=following.gap_beats)
-        return _rearranged(song, [*pieces[:at], _Piece(joined, old, and_more=following.bars), *pieces[at + 2 :]])
+        joined = replace(old, bars=old.bars + following.bars)
+        one = _Piece(joined, old, and_more=following.bars, ends_as=following.id)
+        return _rearranged(song, [*pieces[:at], one, *pieces[at + 2 :]])
 
     def sentence(self, song: Song) -> str:
         at = _place(song, self.section)
@@ -327,9 +349,8 @@ class AdoptPlan:
                 section_id = _fresh_id(used)
                 used.add(section_id)
             taken.add(section_id)
-            gap = _gap(source, planned.bars, song) if alike else 0.0
-            made = replace(source, id=section_id, label=planned.label, bars=planned.bars, gap_beats=gap)
-            pieces.append((_Piece(made, source), bool(alike)))
+            made = replace(source, id=section_id, label=planned.label, bars=planned.bars)
+            pieces.append((_Piece(made, source, tail=bool(alike)), bool(alike)))
         adopted = _rearranged(song, [piece for piece, _ in pieces])
         empty = {piece.section.id for piece, found in pieces if not found}
         parts = tuple(replace(p, cells=tuple(c for c in p.cells if c.section not in empty)) for p in adopted.parts)

@@ -10,6 +10,6 @@ EFFECTS: dict[str, EffectSpec] = {
     for spec in (
         eq.SPEC, dynamics.COMPRESSOR, dynamics.MULTIBAND, dynamics.TRANSIENTS, dynamics.GATE, ducking.DUCKER, colour.SATURATION,
         colour.REDUCTION, limiter.CLIPPER, limiter.LIMITER, moving.CHORUS, moving.FLANGER, moving.PHASER, moving.TREMOLO,
-        moving.SWEEP, echo.DELAY, space.REVERB, stereo.WIDTH,
+        moving.SWEEP, moving.SLOW_DOWN, echo.DELAY, space.REVERB, stereo.WIDTH,
     )
 }  # fmt: skip

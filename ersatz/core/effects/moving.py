@@ -167,3 +167,26 @@ SWEEP = EffectSpec(
      Param("resonance", "", 0, 1, 0.094, "Resonance", moves=""), Param("vowel", "", 0, 4, 0, "Vowel, a to u", moves="")),
     _sweep, (Choice("kind", filters.KINDS[1:], "low-pass 24", "Kind"),), lambda s, bpm: 1.0,
 )  # fmt: skip
+
+
+def _slow_down(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    """As a machine that is braked evenly: at a share `along` of the stretch it runs at 1 - depth * along of its speed and
+    has fallen behind by the integral of what is missing. Read between samples by cubic interpolation (Catmull-Rom)."""
+    n = x.shape[1]
+    along, depth = s.curve("along", n), s.flat("depth")
+    behind = depth * s.flat("beats") * along**2 / 2 * 60 / where.bpm * where.rate
+    place = np.maximum(np.arange(n) - behind, 0.0)
+    i = np.minimum(place.astype(np.int64), n - 1)
+    t = place - i
+    a, b, c, d = (x[:, np.clip(i + k, 0, n - 1)] for k in (-1, 0, 1, 2))
+    read = b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))
+    # What comes to a stop is heard no more.
+    return np.where(behind > 0, read * (1 - depth * along**8), x)
+
+
+SLOW_DOWN = EffectSpec(
+    "slow-down", "Slow-down",
+    (Param("along", "", 0, 1, 0, "How far", moves=""), Param("beats", "beats", 0.25, 32, 4, "Over"),
+     Param("depth", "", 0, 1, 1, "Down by")),
+    _slow_down, (), lambda s, bpm: s.flat("depth") * s.flat("beats") / 2 * 60 / bpm,
+)  # fmt: skip

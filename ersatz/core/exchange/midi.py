@@ -13,6 +13,7 @@ import mido
 from ersatz.core.edits import section_name
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.mixdown.staging import staged
 from ersatz.core.song.document import Part, Song
 
 #: General MIDI level 1 percussion key map.
@@ -29,7 +30,8 @@ PERCUSSION_KEYS = {
 
 
 def write_midi(song: Song, path: str | Path) -> None:
-    """Write the song's notes as they sound, cells, gaps and swing applied."""
+    """Write the song's notes as they sound: cells, transitions, groove applied."""
+    song = staged(song)
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_BEAT, charset="utf-8")
     file.tracks.append(_conductor(song))
     pitched = [c for c in range(16) if c != 9]
@@ -68,7 +70,7 @@ def _track(song: Song, part: Part, channel: int, percussion_key: int | None) -> 
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("track_name", name=part.name))
     messages: list[tuple[int, int, mido.Message]] = []
-    for note in sounding_notes(song, part):
+    for note in (n for n in sounding_notes(song, part) if not n.swell):
         start, end = round(note.start), round(note.end)
         key = note.midi if percussion_key is None else percussion_key
         level = max(1, min(127, round(note.velocity * 127)))

@@ -41,3 +41,10 @@ def control_values(automation: Automation, grid: BarGrid, bar: int, before: int,
 def curve(control: np.ndarray, n: int) -> np.ndarray:
     """Control values to one per sample, shape (n,)."""
     return np.asarray(np.interp(np.arange(n), np.arange(len(control)) * CONTROL, control))
+
+
+def stands_at(automation: Automation, value: float, first_tick: float, last_tick: float) -> bool:
+    """Whether a curve has one value all through a stretch."""
+    ends = values_at(automation, np.array([first_tick, last_tick], float))
+    inside = (p.value for p in automation.points if first_tick <= p.tick <= last_tick)
+    return bool(np.all(ends == value)) and all(v == value for v in inside)

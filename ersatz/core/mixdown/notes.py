@@ -8,13 +8,16 @@ from __future__ import annotations
 from collections.abc import Hashable
 from dataclasses import dataclass
 from functools import cached_property, partial
+from typing import Any
 
 import numpy as np
+from scipy import signal
 
-from ersatz.core.effects import eq
+from ersatz.core.effects import eq, space
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
+from ersatz.core.mixdown.staging import StagedPart
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
@@ -23,9 +26,11 @@ from ersatz.core.voices import complete, gone, has_takes, render_note, song_roun
 from ersatz.core.voices.spec import Played
 
 #: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
-ENGINE = 8
+ENGINE = 9
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
+#: A swell is made of a note held this long, and fades out over this much at its end.
+SWELL_HELD, SWELL_FADE = 22_050, 220
 
 
 @dataclass(frozen=True)
@@ -77,21 +82,28 @@ class Notes:
     def _plan(self, part: Part) -> Hashable:
         """Everything that decides where a part's notes lie."""
         song = self._song
-        sections = tuple((s.id, s.bars, s.gap_beats) for s in song.sections)
+        sections = tuple((s.id, s.bars, song.gap_beats(s.id)) for s in song.sections)
         line = voice_of(part.sound).line(part.sound)
-        return (song.grid, song.swing_ticks(), sections, part.id, tuple(sorted(part.patterns.items())), part.cells, line)
+        # A sound may hold what can't be hashed; staged cells have none.
+        cells = tuple((c.section, c.pattern, c.on, c.entry_bars, c.exit_bars, c.fill, c.fill_bars) for c in part.cells)
+        placed = (part.placed, part.rests, part.gaps) if isinstance(part, StagedPart) else ()
+        patterns = tuple(sorted(part.patterns.items()))
+        return (song.grid, song.swing_percent, sections, part.id, patterns, cells, line, part.groove, placed)
 
     def _lay(self, part: Part) -> _Laid:
         lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in self._group(part)}
         events = (choke(lines) if part.choke else lines)[part.id]
-        sounds_for: dict[tuple[int, int], int] = {}
+        sounds_for: dict[tuple[int, int, float], int] = {}
         voice, patch = voice_of(part.sound), complete(part.sound, self._samples)
         by_bar: dict[int, list[Event]] = {}
         for event in events:
-            what = (event.length, event.midi)
-            if what not in sounds_for:
+            what = (event.length, event.midi, event.semitones)
+            if event.swell:
+                sounds_for[what] = event.length
+            elif what not in sounds_for:
                 seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm)
-                sounds_for[what] = int(seconds * RATE_HZ) + 1
+                seconds *= 1.0 if voice.pitched else 2 ** (-event.semitones / 12)
+                sounds_for[what] = int(seconds * RATE_HZ) + 2
             end = event.start + (sounds_for[what] if event.cut is None else event.cut + CHOKE_FADE)
             bar = event.bar
             while self._bars.edge(bar) < end:
@@ -124,20 +136,39 @@ class Notes:
             inside = (event.start - self._bars.edge(event.bar)) / RATE_HZ / grid.beat_s
             beat = round(event.bar * grid.beats_per_bar + inside, 4) % traits.round_beats
         return Played(
-            event.midi if traits.pitched else 0,
-            event.length if traits.held else 0,
+            event.midi + round(event.semitones) if traits.pitched else 0,
+            0 if not traits.held else min(event.length, SWELL_HELD) if event.swell else event.length,
             round(event.velocity * 32) / 32,
             RATE_HZ,
             self._song.bpm,
             beat,
             tuple((int(at), semitones) for at, semitones in event.bend),
             event.variant if traits.takes else 0,
+            0.0 if traits.pitched else event.semitones,
         )
 
-    def _key(self, part: Part, played: Played) -> str:
-        # Without the tempo, which the part's settings hold where it counts.
-        what = (played.midi, played.held, played.velocity, played.variant, played.beat, played.bend)
-        return "n" + digest([self._traits[part.id].settings, what])
+    def _key(self, part: Part, event: Event) -> str:
+        return "n" + digest([self._traits[part.id].settings, self._what(part, event)])
+
+    def _what(self, part: Part, event: Event) -> list[Any]:
+        """What tells a note from others of its part, without the tempo, which the part's settings hold where it counts."""
+        p = self._played(part, event)
+        backwards = [event.length, self._swell_space] if event.swell else 0
+        return [p.midi, p.held, p.velocity, p.variant, p.beat, p.bend, p.semitones, backwards]
+
+    @cached_property
+    def _swell_space(self) -> str:
+        return digest(to_json(self._song.reverb))
+
+    def _backwards(self, note: np.ndarray, length: int) -> np.ndarray:
+        """A note in the song's reverb, turned round and cut to `length`: it grows and breaks off where the note would begin."""
+        wet = signal.oaconvolve(note, space.reverb_response(self._song.reverb, RATE_HZ), axes=1)
+        dry = np.pad(note, ((0, 0), (0, wet.shape[1] - note.shape[1])))
+        out = np.zeros((2, length))
+        whole = (0.4 * dry + 0.6 * wet)[:, :length]
+        out[:, : whole.shape[1]] = whole * np.linspace(1, 0, length)[: whole.shape[1]] ** 0.5
+        out[:, :SWELL_FADE] *= np.linspace(0, 1, SWELL_FADE)[:length]
+        return out[:, ::-1]
 
     def _render(self, part: Part, event: Event) -> np.ndarray:
         played = self._played(part, event)
@@ -152,17 +183,19 @@ class Notes:
             if sections:
                 # Linear, and therefore done once per note, where repetition is.
                 note = eq.apply(np.concatenate(sections), note)
+            if event.swell:
+                note = self._backwards(note, event.length)
             return np.ascontiguousarray(note, np.float32)
 
         # Long notes are dear to compute and to keep.
-        return self._cache.get(self._key(part, played), compute, on_disk=played.held > RATE_HZ // 2)
+        return self._cache.get(self._key(part, event), compute, on_disk=played.held > RATE_HZ // 2 or event.swell)
 
     # A bar of them ----------------------------------------------------------------------------------------------
 
     def want(self, work: Work, part: Part, bar: int) -> None:
         """Names the bar's notes to be rendered."""
         for event in self._of(part).by_bar.get(bar, ()):
-            work.want("note", self._key(part, self._played(part, event)), partial(self._render, part, event))
+            work.want("note", self._key(part, event), partial(self._render, part, event))
 
     def key(self, part: Part, bar: int) -> str | None:
         """None where nothing is played."""
@@ -177,10 +210,7 @@ class Notes:
         edge = self._bars.edge(bar)
         notes = []
         for e in laid.by_bar[bar]:
-            played = self._played(part, e)
-            notes.append(
-                (e.start - edge, played.midi, played.held, played.velocity, played.variant, played.beat, played.bend, e.cut)
-            )
+            notes.append((e.start - edge, self._what(part, e), e.cut))
         return "p" + digest([self._traits[part.id].settings, self._bars.length(bar), notes])
 
     def block(self, part: Part, bar: int) -> np.ndarray | None:

@@ -26,10 +26,12 @@ from ersatz.core.effects.chain import period_beats, reach, run_chain
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
+from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.notes import ENGINE, Notes
 from ersatz.core.mixdown.schedule import duck_triggers
+from ersatz.core.mixdown.staging import staged, versions_of
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
@@ -56,16 +58,18 @@ class Mixdown:
     what it doesn't find is silent."""
 
     def __init__(self, song: Song, cache: RenderCache | None = None, samples: Samples = no_samples):
-        self.song = song
+        self.song = staged(song)
         self._samples = samples
         self.cache = cache or RenderCache()
         self.bars = Bars(song.grid)
-        self.notes = Notes(song, self.bars, self.cache, samples)
+        self.notes = Notes(self.song, self.bars, self.cache, samples)
         self.blocks = song.bars + int(np.ceil(TAIL_S / song.grid.bar_s))
         self.frames = self.bars.edge(self.blocks)
         self._keys: dict[tuple[str, str, int], str | None] = {}
-        # By identity: the song holds its chains for as long as it is rendered.
+        # By identity: the song and `_reduced` hold the chains for as long as they are rendered.
         self._settings: dict[int, str] = {}
+        self._reduced: dict[tuple[int, int], tuple[Effect, ...]] = {}
+        self._acts: dict[tuple[int, int], tuple[Effect, ...]] = {}
 
     @property
     def is_complete(self) -> bool:
@@ -93,7 +97,7 @@ class Mixdown:
         """Keys by part and bar, remembered for parts that stay as they are."""
         out: dict[str, dict[int, str | None]] = {}
         for part in self.song.parts:
-            steering = [p for e in part.effects if (p := self.song.part(e.key)) is not None]
+            steering = [p for e in part.effects if e.key for p in versions_of(e.key, self.song)]
             steered_by = tuple((self.notes.made_of(p), p.gain_db) for p in steering)
             made_of = ("chained", self.notes.made_of(part), self._chain_settings(part.effects), part.automation, steered_by)
             out[part.id] = self.cache.remembered(made_of, dict)
@@ -113,10 +117,11 @@ class Mixdown:
         if not part.effects:
             self.notes.want(work, part, bar)
         elif work.want("part", self._chained_key(part, bar), partial(self._chained, part, bar), part.id):
-            for b in self.bars.around(bar, *self._reach(part.effects)):
+            acting = self._acting(part.effects, part.automation, bar)
+            for b in self.bars.around(bar, *self._reach(acting)):
                 self.notes.want(work, part, b)
-                for effect in part.effects:
-                    if (other := self.song.part(effect.key)) is not None:
+                for effect in acting:
+                    for other in versions_of(effect.key, self.song) if effect.key else ():
                         self.notes.want(work, other, b)
 
     # Chains of effects ------------------------------------------------------------------------------------------
@@ -124,13 +129,44 @@ class Mixdown:
     def _reach(self, effects: tuple[Effect, ...]) -> tuple[int, int]:
         return reach(effects, self.song.bpm, RATE_HZ)
 
-    def _chain_key(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Key, bar: int) -> str | None:
+    def _acting(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], bar: int) -> tuple[Effect, ...]:
+        """The chain with those effects off that are automated to a blend of 0 all around a bar: they pass their input as it is, and
+        what the chain does in all other bars isn't worked out anew for them. Empty where nothing is on."""
+        known = self._acts.get((id(effects), bar))
+        if known is None:
+            known = self._acts[id(effects), bar] = self._act(effects, automated, bar)
+        return known
+
+    def _act(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], bar: int) -> tuple[Effect, ...]:
+        blends = {a.target: a for a in automated if a.target.endswith(".blend")}
+        if not blends:
+            return effects
+        before, after = self._reach(effects)
+        ticks = self.song.grid.ticks_per_bar
+        per_sample = ticks / self.bars.length(bar)
+        first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
+        off = 0
+        for k, effect in enumerate(effects):
+            blend = blends.get(f"effects.{k}.blend")
+            if not effect.on or (blend and automation.stands_at(blend, 0.0, first, last)):
+                off |= 1 << k
+        if off == (1 << len(effects)) - 1 and all(e.on or not e.bypass_db for e in effects):
+            return ()
+        if (id(effects), off) not in self._reduced:
+            still = tuple(replace(e, on=False, bypass_db=0.0) if e.on and off >> k & 1 else e for k, e in enumerate(effects))
+            self._reduced[id(effects), off] = effects if still == effects else still
+        return self._reduced[id(effects), off]
+
+    def _chain_key(self, chain: tuple[Effect, ...], automated: tuple[Automation, ...], source: Key, bar: int) -> str | None:
+        effects = self._acting(chain, automated, bar)
+        if not effects:
+            return source(bar)
         before, after = self._reach(effects)
         sources = self.bars.stretch_key(source, bar, before, after)
         if all(key is None for key, _ in sources):
             return None
         n = before + self.bars.length(bar) + after
-        moved = [[a.target, self._control(a, bar, before, n).tolist()] for a in automated if a.target.startswith("effects.")]
+        moved = [[a.target, self._control(a, bar, before, n).tolist()] for a in automated if _moves_one_of(a, effects)]
         keyed = [self.bars.stretch_key(partial(self._key_signal_key, e.key), bar, before, after) for e in effects if e.key]
         return "c" + digest([self._chain_settings(effects), sources, moved, keyed, self._chain_start(effects, bar)])
 
@@ -154,7 +190,11 @@ class Mixdown:
     def _control(self, a: Automation, bar: int, before: int, n: int) -> np.ndarray:
         return automation.control_values(a, self.song.grid, bar, before, n, RATE_HZ)
 
-    def _run_chain(self, effects: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int) -> np.ndarray:
+    def _run_chain(self, chain: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int) -> np.ndarray:
+        effects = self._acting(chain, automated, bar)
+        if not effects:
+            samples = source(bar)
+            return self.bars.silence(bar) if samples is None else samples
         before, after = self._reach(effects)
         x = self.bars.stretch(source, bar, before, after).astype(np.float64)
         n = x.shape[1]
@@ -170,22 +210,24 @@ class Mixdown:
         def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
             signal = self.bars.stretch(lambda b: self._key_signal(part_id, b), bar, before, after)
             shift = self.bars.edge(bar) - before - start
-            part = self.song.part(part_id)
-            hits = np.array([] if part is None else [e.start for e in self.notes.events(part)], np.int64) - shift
-            return signal, hits
+            hits = sorted(e.start for part in versions_of(part_id, self.song) for e in self.notes.events(part))
+            return signal, np.array(hits, np.int64) - shift
 
         out = run_chain(x, effects, Where(RATE_HZ, self.song.bpm, start), moved, keyed)
         return np.ascontiguousarray(out, np.float32)
 
     def _key_signal_key(self, part_id: str, bar: int) -> str | None:
-        part = self.song.part(part_id)
-        return None if part is None or self.notes.key(part, bar) is None else f"{self.notes.key(part, bar)}@{part.gain_db}"
+        keys = [f"{key}@{p.gain_db}" for p in versions_of(part_id, self.song) if (key := self.notes.key(p, bar)) is not None]
+        return "+".join(keys) or None
 
     def _key_signal(self, part_id: str, bar: int) -> np.ndarray | None:
         """What another part is steered by: the part's notes at its level, without its effects, so that two may key each other."""
-        part = self.song.part(part_id)
-        samples = None if part is None else self.notes.block(part, bar)
-        return None if samples is None or part is None else samples * np.float32(factor(part.gain_db))
+        blocks = [
+            samples * np.float32(factor(p.gain_db))
+            for p in versions_of(part_id, self.song)
+            if (samples := self.notes.block(p, bar)) is not None
+        ]
+        return np.asarray(sum(blocks[1:], blocks[0])) if blocks else None
 
     # Fader ------------------------------------------------------------------------------------------------------
 
@@ -324,7 +366,7 @@ class Mixdown:
         if effects:
             if not work.want("bus", self._bus_key(bus, bar), partial(self.bus_block, bus, bar)):
                 return
-            bars = self.bars.around(bar, *self._reach(effects))
+            bars = self.bars.around(bar, *self._reach(self._acting(effects, self.song.automation.get(bus, ()), bar)))
         for part in self._bus_parts(bus):
             for b in bars:
                 self._want_part(work, part, b)
@@ -534,7 +576,7 @@ class Mixdown:
         if not effects:
             self._want_tone(work, bar)
         elif work.want("mastering", self._mastering_key(bar), partial(self._mastering, bar)):
-            for b in self.bars.around(bar, *self._reach(effects)):
+            for b in self.bars.around(bar, *self._reach(self._acting(effects, self.song.automation.get(MASTER, ()), bar))):
                 self._want_tone(work, b)
 
     def _master_key(self, bar: int) -> str | None:
@@ -633,6 +675,13 @@ class Mixdown:
             start,
             stop,
         )
+
+
+def _moves_one_of(curve: Automation, effects: tuple[Effect, ...]) -> bool:
+    """Whether a curve moves something of an effect that is on."""
+    _, _, rest = curve.target.partition("effects.")
+    place = rest.partition(".")[0]
+    return place.isdigit() and int(place) < len(effects) and effects[int(place)].on
 
 
 def tone(x: np.ndarray, master: Master) -> np.ndarray:

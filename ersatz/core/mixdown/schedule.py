@@ -1,28 +1,33 @@
-"""When each note of a song sounds, in samples: patterns laid out through cells, swing and gaps applied, mono lines joined, choked
-hits cut.
+"""When each note of a song sounds, in samples: patterns laid out through cells, swing and groove applied, mono lines joined,
+choked hits cut.
 
 Every length and offset is rounded inside its bar, so that a pattern that comes again gives the same figures again.
 """
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import Part, Song
+from ersatz.core.mixdown.staging import StagedPart
+from ersatz.core.song.document import STEPS_PER_BAR, Cell, Note, Part, Pattern, Song, SongSection
 from ersatz.core.voices import VARIANTS, voice_of
 
 SIXTEENTH = TICKS_PER_BEAT // 4
+#: Chance moves a note by at most so many standard deviations.
+MOST_DEVIATIONS = 2.5
+SOFTEST = 0.02
 Bend = tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True)
 class Event:
     """`start` and `length` in samples, `start` from the song's; `bar` 0-based; `bend` as (samples, semitones). `cut`: samples after
-    which another hit of the choke group silences it, or None."""
+    which another hit of the choke group silences it, or None. `swell`: played backwards, its start at its end."""
 
     start: int
     length: int
@@ -32,11 +37,13 @@ class Event:
     bar: int
     bend: Bend = ()
     cut: int | None = None
+    semitones: float = 0.0
+    swell: bool = False
 
 
 @dataclass(frozen=True)
 class Sounding:
-    """A note as it sounds, in ticks from the song's start, swing applied, cut by gaps and exits; `bend` in ticks and semitones."""
+    """A note as it sounds, in ticks from the song's start, groove applied, cut by gaps and exits; `bend` in ticks and semitones."""
 
     start: float
     end: float
@@ -44,32 +51,112 @@ class Sounding:
     velocity: float
     variant: int
     bend: Bend = ()
+    semitones: float = 0.0
+    swell: bool = False
 
 
 def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
-    """Every note of a part, section by section: patterns laid out through cells."""
-    grid = song.grid
-    swing = song.swing_ticks()
+    """Every note of a part of a staged song, section by section: patterns laid out through cells, then what transitions place."""
+    late = _Lateness(song, part)
+    staged = part if isinstance(part, StagedPart) else None
+    rests = _Stretches((*staged.rests, *staged.gaps) if staged else ())
     for first_bar, section in song.placed():
         cell = part.cell(section.id)
-        if cell is None or not cell.on or cell.pattern not in part.patterns:
+        if cell is None or not cell.on:
             continue
-        pattern = part.patterns[cell.pattern]
-        start = grid.ticks_of_bar(first_bar)
-        begin = start + cell.entry_bars * grid.ticks_per_bar
-        silence = start + section.bars * grid.ticks_per_bar - section.gap_beats * TICKS_PER_BEAT
-        end = min(start + (section.bars - cell.exit_bars) * grid.ticks_per_bar, silence)
-        for repeat in range(-(-section.bars // pattern.bars)):
-            for note in pattern.notes:
-                tick = start + repeat * pattern.bars * grid.ticks_per_bar + note.tick
-                if begin <= tick < end:
-                    late = tick + _lateness(note.tick, swing)
-                    variant = (note.tick // SIXTEENTH) % VARIANTS
-                    yield Sounding(late, late + min(note.ticks, end - tick), note.midi, note.velocity, variant, note.bend)
+        start = song.grid.ticks_of_bar(first_bar)
+        for tick, end, note in _laid_out(song, part, section, cell, start):
+            if not rests.cover(tick):
+                yield from _struck(late, note, tick, (tick - start) % song.grid.ticks_per_bar, min(end, rests.next(tick)))
+    gaps = _Stretches(staged.gaps if staged else ())
+    for placed in staged.placed if staged else ():
+        note = placed.note
+        if placed.swell:
+            yield Sounding(note.tick, note.tick + note.ticks, note.midi, note.velocity, 0, swell=True)
+        elif not gaps.cover(note.tick):
+            cut = min(note.tick + note.ticks, gaps.next(note.tick))
+            variant = note.tick // SIXTEENTH % VARIANTS
+            yield Sounding(note.tick, cut, note.midi, note.velocity, variant, note.bend, note.semitones)
 
 
-def _lateness(tick: int, swing: float) -> float:
-    return swing if (tick // SIXTEENTH) % 2 == 1 else 0.0
+class _Stretches:
+    """Stretches of the song, (first tick, tick behind)."""
+
+    def __init__(self, stretches: tuple[tuple[int, int], ...]):
+        self._all = sorted(stretches)
+        self._starts = [start for start, _ in self._all]
+
+    def cover(self, tick: int) -> bool:
+        return any(start <= tick < end for start, end in self._all)
+
+    def next(self, tick: int) -> float:
+        """Start of the first one behind a tick."""
+        at = bisect_right(self._starts, tick)
+        return self._starts[at] if at < len(self._starts) else float("inf")
+
+
+def _laid_out(song: Song, part: Part, section: SongSection, cell: Cell, start: int) -> Iterator[tuple[int, int, Note]]:
+    """(tick, tick at which it ends at the latest, note) of a cell whose section begins at `start`: its pattern again and again, and
+    in its last bars the fill."""
+    bar = song.grid.ticks_per_bar
+    begin = start + cell.entry_bars * bar
+    silence = start + section.bars * bar - round(song.gap_beats(section.id) * TICKS_PER_BEAT)
+    leaves = start + (section.bars - cell.exit_bars) * bar
+    end = min(leaves, silence)
+    fill = part.patterns.get(cell.fill) if cell.fill_bars else None
+    filled = max(begin, leaves - cell.fill_bars * bar) if fill else leaves
+    if pattern := part.patterns.get(cell.pattern):
+        yield from _repeated(pattern, start, begin, min(end, filled), bar)
+    if fill:
+        yield from _repeated(fill, filled, filled, end, bar)
+
+
+def _repeated(pattern: Pattern, start: int, begin: int, end: int, bar: int) -> Iterator[tuple[int, int, Note]]:
+    length = pattern.loop_ticks or pattern.bars * bar
+    for first in range(start, end, length):
+        for note in pattern.notes:
+            if note.tick < length and begin <= first + note.tick < end:
+                yield first + note.tick, end, note
+
+
+class _Lateness:
+    """How much later than its place a note of a part sounds, and how it is weighed."""
+
+    def __init__(self, song: Song, part: Part):
+        groove = part.groove
+        straight = song.swing_percent
+        swing = straight + groove.amount * (groove.swing_percent - straight) if groove.swing_percent else straight
+        self._ticks_per_ms = TICKS_PER_BEAT / song.grid.beat_s / 1000
+        self._steps = [
+            (swing - 50) / 100 * TICKS_PER_BEAT / 2 * (k % 2)
+            + (groove.amount * groove.timing_ms[k] * self._ticks_per_ms if groove.timing_ms else 0.0)
+            for k in range(STEPS_PER_BAR)
+        ]
+        self._groove, self._part = groove, part.id
+
+    def of(self, note: Note, inside: int) -> tuple[float, float]:
+        """(ticks, velocity) of a note that stands `inside` ticks behind a bar line."""
+        ticks = self._steps[inside // SIXTEENTH % STEPS_PER_BAR] + note.nudge_ms * self._ticks_per_ms
+        if not (self._groove.humanise_ms or self._groove.humanise_velocity):
+            return ticks, note.velocity
+        # By the place in the pattern: what comes again is the same again, and is rendered once.
+        chance = np.random.default_rng([self._groove.seed, note.tick, note.midi, *self._part.encode()])
+        moved, weighed = np.clip(chance.standard_normal(2), -MOST_DEVIATIONS, MOST_DEVIATIONS)
+        velocity = min(1.0, max(SOFTEST, note.velocity + self._groove.humanise_velocity * float(weighed)))
+        return ticks + self._groove.humanise_ms * float(moved) * self._ticks_per_ms, velocity
+
+
+def _struck(late: _Lateness, note: Note, tick: int, inside: int, end: float) -> Iterator[Sounding]:
+    """A note as often as it is struck, none of it behind `end`."""
+    ticks, velocity = late.of(note, inside)
+    long = note.ticks / note.repeats
+    for k in range(note.repeats):
+        at = tick + k * long
+        if at < end:
+            # Nothing sounds before the song.
+            start = max(0.0, at + ticks)
+            variant = (note.tick // SIXTEENTH + k) % VARIANTS
+            yield Sounding(start, start + min(long, end - at), note.midi, velocity, variant, note.bend, note.semitones)
 
 
 def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[Sounding]:
@@ -77,7 +164,8 @@ def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[So
     overlapping notes glide, and they are one note that bends, its envelopes running on.
     """
     out: list[Sounding] = []
-    for note in sorted(notes, key=lambda n: (n.start, n.midi)):
+    swells = [n for n in notes if n.swell]
+    for note in sorted((n for n in notes if not n.swell), key=lambda n: (n.start, n.midi)):
         last = out[-1] if out else None
         if last is None or note.start > last.end + 1e-9:
             out.append(note)
@@ -98,7 +186,7 @@ def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[So
         out[-1] = replace(last, end=min(last.end, note.start))
         glides = mode == "mono" and glide_ticks > 0 and sounds != note.midi and not note.bend
         out.append(replace(note, bend=((0.0, sounds - note.midi), (glide_ticks, 0.0))) if glides else note)
-    return out
+    return out + swells
 
 
 def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
@@ -112,19 +200,23 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
     for note in notes:
         length = max(1, grid.samples_in_ticks(note.end - note.start, rate_hz))
         bend = tuple((float(grid.samples_in_ticks(at, rate_hz)), semitones) for at, semitones in note.bend)
-        bar = int(note.start // grid.ticks_per_bar)
-        out.append(Event(grid.sample_of_ticks(note.start, rate_hz), length, note.midi, note.velocity, note.variant, bar, bend))
+        start, bar = grid.sample_of_ticks(note.start, rate_hz), int(note.start // grid.ticks_per_bar)
+        out.append(
+            Event(start, length, note.midi, note.velocity, note.variant, bar, bend, None, note.semitones, note.swell)
+        )  # fmt: skip
     out.sort(key=lambda e: (e.start, e.midi))
     return out
 
 
 def choke(events: dict[str, list[Event]]) -> dict[str, list[Event]]:
     """Events of the parts of a choke group by id: every hit silences the ones before it."""
-    starts = np.unique(np.array([e.start for part in events.values() for e in part], np.int64))
+    starts = np.unique(np.array([e.start for part in events.values() for e in part if not e.swell], np.int64))
     out = {}
     for part_id, part in events.items():
         after = np.searchsorted(starts, [e.start for e in part], side="right")
-        out[part_id] = [replace(e, cut=int(starts[k] - e.start)) if k < len(starts) else e for e, k in zip(part, after)]
+        out[part_id] = [
+            replace(e, cut=int(starts[k] - e.start)) if k < len(starts) and not e.swell else e for e, k in zip(part, after)
+        ]
     return out
 
 
@@ -132,31 +224,26 @@ def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
     """Sample positions of the ducker's triggers: the rate's steps, or the kick's own pattern, which goes on ducking
     where the kick is muted in a breakdown. Gaps trigger nothing, nor do sections that don't duck."""
     grid = song.grid
-    out: list[int] = []
-    if song.ducking.rate != "kick":
-        step = TICKS_PER_BEAT // (1 if song.ducking.rate == "1/4" else 2)
-        for first_bar, section in song.placed():
-            if not section.ducks:
-                continue
-            start = grid.ticks_of_bar(first_bar)
-            end = start + section.bars * grid.ticks_per_bar - section.gap_beats * TICKS_PER_BEAT
-            out += [grid.sample_of_ticks(t, rate_hz) for t in range(start, int(end), step)]
-        return np.array(out, np.int64)
     kick = next((p for p in song.parts if p.role == "kick" and p.patterns), None)
-    if kick is None:
+    by_kick = song.ducking.rate == "kick"
+    if by_kick and kick is None:
         return np.array([], np.int64)
-    fallback = kick.patterns[min(kick.patterns)]
-    swing = song.swing_ticks()
+    step = TICKS_PER_BEAT // (1 if song.ducking.rate == "1/4" else 2)
+    out: list[int] = []
     for first_bar, section in song.placed():
         if not section.ducks:
             continue
-        cell = kick.cell(section.id)
-        pattern = kick.patterns.get(cell.pattern, fallback) if cell else fallback
         start = grid.ticks_of_bar(first_bar)
-        end = start + section.bars * grid.ticks_per_bar - section.gap_beats * TICKS_PER_BEAT
-        for repeat in range(-(-section.bars // pattern.bars)):
-            for note in pattern.notes:
-                tick = start + repeat * pattern.bars * grid.ticks_per_bar + note.tick
-                if tick < end:
-                    out.append(grid.sample_of_ticks(tick + _lateness(note.tick, swing), rate_hz))
+        if by_kick and kick is not None:
+            late = _Lateness(song, kick)
+            cell = kick.cell(section.id)
+            plays = replace(cell, on=True, entry_bars=0, exit_bars=0) if cell and cell.pattern in kick.patterns else None
+            laid = _laid_out(song, kick, section, plays or Cell(section.id, min(kick.patterns)), start)
+            out += [
+                grid.sample_of_ticks(max(0.0, tick + late.of(note, (tick - start) % grid.ticks_per_bar)[0]), rate_hz)
+                for tick, _, note in laid
+            ]
+        else:
+            end = start + section.bars * grid.ticks_per_bar - round(song.gap_beats(section.id) * TICKS_PER_BEAT)
+            out += [grid.sample_of_ticks(t, rate_hz) for t in range(start, end, step)]
     return np.array(sorted(out), np.int64)

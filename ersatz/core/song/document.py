@@ -16,53 +16,58 @@ from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import TICKS_PER_BEAT, BarGrid
 from ersatz.core.pitch import Key
 from ersatz.core.serial import from_json, to_json
-from ersatz.core.song.migrate import from_version_1
+from ersatz.core.song.migrate import from_version_1, from_version_2
 
-SCHEMA = "ersatz.song/2"
+SCHEMA = "ersatz.song/3"
 BUSES = ("drums", "bass", "music", "effects")
 RETURNS = ("reverb", "delay")
 MASTER = "master"
 DUCK_POINTS = 64
 PHRASE_BARS = 4
 MIN_BPM, MAX_BPM = 40.0, 240.0
+MIN_LOOP_TICKS = TICKS_PER_BEAT // 4
 MAX_BARS = 1000
 Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
 Rate = Literal["1/4", "1/8", "kick"]
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
+TransitionKind = Literal[
+    "riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact",
+    "crash", "slow-down", "echo throw",
+]  # fmt: skip
+#: Transitions that begin at the joint; the others end there.
+BEHIND_THE_JOINT = ("fall", "impact", "crash")
+STEPS_PER_BAR = 16
 
 
 @dataclass(frozen=True)
 class Note:
     """`midi` is ignored by unpitched voices. `velocity` 0..1. `bend`: a pitch curve as (ticks from the note's start, semitones),
-    joined by lines: a slide is a bend that ends on another note."""
+    joined by lines: a slide is a bend that ends on another note. `nudge_ms`: how much later than its place it sounds. `semitones`:
+    how much faster, and so higher, an unpitched hit is played. `repeats`: it is struck so often, evenly within its length."""
 
     tick: int
     ticks: int
     midi: int
     velocity: float
     bend: tuple[tuple[float, float], ...] = ()
+    nudge_ms: float = 0.0
+    semitones: float = 0.0
+    repeats: int = 1
 
 
 @dataclass(frozen=True)
 class Pattern:
+    """`loop_ticks`: after so many ticks it begins again, 0 for after its bars: a length of its own against the other parts."""
+
     bars: int
     notes: tuple[Note, ...]
+    loop_ticks: int = 0
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= 64:
             raise ValueError("a pattern has 1 to 64 bars")
-
-
-@dataclass(frozen=True)
-class Cell:
-    """What a part plays in a section: silent for `entry_bars` at the start and `exit_bars` at the end."""
-
-    section: str
-    pattern: str
-    on: bool = True
-    entry_bars: int = 0
-    exit_bars: int = 0
-    level_db: float = 0.0
+        if self.loop_ticks and not MIN_LOOP_TICKS <= self.loop_ticks <= self.bars * 4 * TICKS_PER_BEAT:
+            raise ValueError("a pattern begins again within its bars")
 
 
 @dataclass(frozen=True)
@@ -88,6 +93,35 @@ class Sound:
     name: str = ""
     level_db: float = 0.0
     samples: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Alternative:
+    """Another version of what a cell plays: another pattern, with a sound of its own, or by another part (its id)."""
+
+    pattern: str
+    level_db: float = 0.0
+    sound: Sound | None = None
+    part: str = ""
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What a part plays in a section: silent for `entry_bars` at the start and `exit_bars` at the end. `fill`: the pattern of its
+    last `fill_bars`. `sound`: its own in this section. `part`: another part that plays its pattern of this name instead.
+    `other`: the version that is kept beside this one."""
+
+    section: str
+    pattern: str
+    on: bool = True
+    entry_bars: int = 0
+    exit_bars: int = 0
+    level_db: float = 0.0
+    fill: str = ""
+    fill_bars: int = 0
+    sound: Sound | None = None
+    part: str = ""
+    other: Alternative | None = None
 
 
 @dataclass(frozen=True)
@@ -132,6 +166,24 @@ class Automation:
 
 
 @dataclass(frozen=True)
+class Groove:
+    """`timing_ms`: how much later each 16th of the bar sounds, STEPS_PER_BAR of them or none, and `swing_percent` on top (0: the
+    song's); both by `amount`. Humanised: moved and weighed by chance, normally distributed, the same for the same `seed`."""
+
+    name: str = ""
+    timing_ms: tuple[float, ...] = ()
+    swing_percent: float = 0.0
+    amount: float = 1.0
+    humanise_ms: float = 0.0
+    humanise_velocity: float = 0.0
+    seed: int = 0
+
+    def __post_init__(self) -> None:
+        if len(self.timing_ms) not in (0, STEPS_PER_BAR):
+            raise ValueError(f"a groove has {STEPS_PER_BAR} steps")
+
+
+@dataclass(frozen=True)
 class Part:
     """`choke`: hits of parts with the same name here cut each other off."""
 
@@ -152,6 +204,7 @@ class Part:
     effects: tuple[Effect, ...] = ()
     automation: tuple[Automation, ...] = ()
     choke: str = ""
+    groove: Groove = Groove()
 
     def cell(self, section: str) -> Cell | None:
         return next((c for c in self.cells if c.section == section), None)
@@ -159,13 +212,12 @@ class Part:
 
 @dataclass(frozen=True)
 class SongSection:
-    """`gap_beats`: everything falls silent for the last beats of the section. `levels_db`: how loud each phrase of
-    PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB. `ducks`: whether the ducker is triggered here."""
+    """`levels_db`: how loud each phrase of PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB. `ducks`:
+    whether the ducker is triggered here."""
 
     id: str
     label: Label
     bars: int
-    gap_beats: float = 0.0
     levels_db: tuple[float, ...] = ()
     ducks: bool = True
 
@@ -177,6 +229,22 @@ class SongSection:
         """Level of the phrase that holds 0-based `bar` of the section."""
         phrase = bar // PHRASE_BARS
         return self.levels_db[phrase] if phrase < len(self.levels_db) else 0.0
+
+
+@dataclass(frozen=True)
+class Transition:
+    """What happens where `section` ends: over its last `beats`, or over the first ones behind it for BEHIND_THE_JOINT. `amount`
+    0..1: how much of it. `on`: the parts, or buses, that it is made of or works on; empty for the usual ones. `rhythm`: of a
+    roll. `seed` chooses a fill."""
+
+    id: str
+    kind: TransitionKind
+    section: str
+    beats: float
+    amount: float = 0.7
+    on: tuple[str, ...] = ()
+    rhythm: str = ""
+    seed: int = 0
 
 
 @dataclass(frozen=True)
@@ -253,6 +321,7 @@ class Song:
     master: Master = Master()
     buses: dict[str, tuple[Effect, ...]] = field(default_factory=dict)
     automation: dict[str, tuple[Automation, ...]] = field(default_factory=dict)
+    transitions: tuple[Transition, ...] = ()
     seed: int = 0
     style: str = ""
 
@@ -291,9 +360,9 @@ class Song:
     def part(self, part_id: str) -> Part | None:
         return next((p for p in self.parts if p.id == part_id), None)
 
-    def swing_ticks(self) -> float:
-        """How much later an odd 16th sounds: `swing_percent` is its place inside the 8th."""
-        return (self.swing_percent - 50) / 100 * TICKS_PER_BEAT / 2
+    def gap_beats(self, section_id: str) -> float:
+        """Beats at the end of a section in which everything is silent."""
+        return max((t.beats for t in self.transitions if t.kind == "gap" and not t.on and t.section == section_id), default=0.0)
 
     def to_json(self) -> dict[str, Any]:
         return {"schema": SCHEMA, **to_json(self)}
@@ -302,6 +371,8 @@ class Song:
     def from_json(data: Any) -> Song:
         if isinstance(data, dict) and data.get("schema") == "ersatz.song/1":
             data = from_version_1(data)
+        if isinstance(data, dict) and data.get("schema") == "ersatz.song/2":
+            data = from_version_2(data)
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a song of format “{SCHEMA}”.")
         return from_json(Song, data)

@@ -1,6 +1,7 @@
 """Older song documents brought to the present format, as JSON before it is read.
 
 ersatz.song/1 had four pitched voices of its own; they are synthesiser sounds now, with the old values in their places.
+ersatz.song/2 kept the gap at the end of a section with the section; it is a transition now.
 """
 
 from __future__ import annotations
@@ -45,6 +46,16 @@ def from_version_1(data: dict[str, Any]) -> dict[str, Any]:
     """A copy of an ersatz.song/1 document as ersatz.song/2."""
     parts = [{**part, "sound": _sound(part.get("sound", {}))} for part in data.get("parts", [])]
     return {**data, "schema": "ersatz.song/2", "parts": parts}
+
+
+def from_version_2(data: dict[str, Any]) -> dict[str, Any]:
+    """A copy of an ersatz.song/2 document as ersatz.song/3."""
+    gaps = [
+        {"id": f"t{k}", "kind": "gap", "section": section["id"], "beats": section["gap_beats"]}
+        for k, section in enumerate(data.get("sections", []), 1)
+        if section.get("gap_beats")
+    ]
+    return {**data, "schema": "ersatz.song/3", "transitions": gaps}
 
 
 def _sound(old: dict[str, Any]) -> dict[str, Any]:

@@ -49,7 +49,7 @@ def _kick(p: Patch, note: Played, rng: Generator) -> np.ndarray:
     click = filters.bandpass(rng.standard_normal(n), 3200, rate, 0.8) * shapes.falling(n, 0.0022, rate)
     knock = filters.bandpass(rng.standard_normal(n), 420, rate, 1.2) * shapes.falling(n, 0.008, rate)
     out = out + p["click"] * (1.2 * click + 0.5 * knock) * (0.6 + 0.4 * note.velocity)
-    return shapes.both(shapes.declick(out, rate, 0.0003, 0.02) * 0.9)
+    return shapes.both(shapes.declick(out, rate, 0.0003, 0.02) * 0.9) * note.velocity
 
 
 def _clap_s(p: Patch) -> float:

@@ -16,7 +16,8 @@ from ersatz.core.song.document import Modulation, Sound
 @dataclass(frozen=True)
 class Played:
     """One note for a voice. `held` in samples; `bend` a pitch curve as (samples from the start, semitones), joined by lines;
-    `beat` is where the note stands in the song, for what runs with the song's time."""
+    `beat` is where the note stands in the song, for what runs with the song's time. `semitones`: how much faster an unpitched hit
+    is played."""
 
     midi: int
     held: int
@@ -26,6 +27,7 @@ class Played:
     beat: float = 0.0
     bend: tuple[tuple[int, float], ...] = ()
     variant: int = 0
+    semitones: float = 0.0
 
 
 @dataclass(frozen=True)

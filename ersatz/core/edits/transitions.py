@@ -1,0 +1,105 @@
+"""Edits of what happens at the joints of sections."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from ersatz.core.edits.arrangement import section_name, section_of
+from ersatz.core.errors import InvalidEdit
+from ersatz.core.song.document import BUSES, MASTER, Part, Role, Song, Transition, TransitionKind
+from ersatz.core.voices import library
+
+BUS = "bus:"
+MOST_TRANSITIONS = 400
+MIN_BEATS = 0.25
+#: Beats that a transition gets when it is put down, by kind.
+USUAL_BEATS: dict[str, float] = {
+    "riser": 32, "fall": 8, "snare roll": 16, "drum fill": 4, "low-cut sweep": 16, "high-cut sweep": 16, "wash": 8, "gap": 2,
+    "reverse swell": 4, "impact": 4, "crash": 8, "slow-down": 4, "echo throw": 4,
+}  # fmt: skip
+RHYTHMS = ("8ths to 32nds", "8ths to 16ths", "16ths to 32nds", "8ths", "16ths", "triplets")
+#: Kind -> name, role, library sound, level, low cut, reverb send: of the part that plays it, where the song has none yet.
+_CARRIERS: dict[str, tuple[str, Role, str, float, float, float]] = {
+    "riser": ("Riser", "noise", "Rising fog", -9.0, 250.0, -20.0), "fall": ("Fall", "noise", "Ebb", -14.0, 250.0, -20.0),
+    "impact": ("Impact", "impact", "Dropped anchor", -12.0, 28.0, -16.0),
+    "crash": ("Crash", "hats", "Whitecap", -17.0, 400.0, -18.0),
+}  # fmt: skip
+
+
+def carrier(kind: str, duck_db: float = 0.0) -> Part:
+    """The part that plays risers, falls, impacts or crashes; its level is the producer's to change."""
+    name, role, sound, gain_db, low_cut_hz, reverb_db = _CARRIERS[kind]
+    return Part(
+        kind, name, role, library.sound(sound), "effects", {}, (), gain_db=gain_db, low_cut_hz=low_cut_hz, reverb_db=reverb_db,
+        duck_db=duck_db,
+    )  # fmt: skip
+
+
+def with_carrier(song: Song, kind: str) -> Song:
+    """The song with the part that a transition of this kind needs."""
+    if kind not in _CARRIERS or song.part(kind) is not None:
+        return song
+    return replace(song, parts=(*song.parts, carrier(kind)))
+
+
+@dataclass(frozen=True)
+class PutTransition:
+    """A transition at the end of a section: a new one, or where `id` is given another in its place. `beats` 0: as long as usual."""
+
+    kind: ClassVar[str] = "put_transition"
+    section: str
+    what: TransitionKind
+    beats: float = 0.0
+    amount: float = 0.7
+    on: tuple[str, ...] = ()
+    rhythm: str = ""
+    seed: int = 0
+    id: str = ""
+
+    def apply(self, song: Song) -> Song:
+        section = section_of(song, self.section)
+        room = section.bars * song.grid.beats_per_bar - (1.0 if self.what == "gap" else 0.0)
+        beats = self.beats or min(USUAL_BEATS[self.what], room)
+        if not MIN_BEATS <= beats <= room:
+            raise InvalidEdit(f"Here a {self.what} is {MIN_BEATS} to {room:.0f} beats long.")
+        if not 0 <= self.amount <= 1:
+            raise InvalidEdit("An amount lies between 0 and 100 %.")
+        if self.rhythm and self.rhythm not in RHYTHMS:
+            raise InvalidEdit(f"Rhythms of a roll are {', '.join(RHYTHMS)}.")
+        for name in self.on:
+            if song.part(name) is None and name != MASTER and name.removeprefix(BUS) not in BUSES:
+                raise InvalidEdit(f"There is no part or bus “{name}” in this song.")
+        if self.id and all(t.id != self.id for t in song.transitions):
+            raise InvalidEdit("This transition isn’t there any more.")
+        if not self.id and len(song.transitions) >= MOST_TRANSITIONS:
+            raise InvalidEdit(f"A song has at most {MOST_TRANSITIONS} transitions.")
+        used = {t.id for t in song.transitions}
+        name = self.id or next(n for k in range(1, len(used) + 2) if (n := f"t{k}") not in used)
+        made = Transition(name, self.what, section.id, round(beats, 4), round(self.amount, 3), self.on, self.rhythm, self.seed)
+        kept = tuple(made if t.id == name else t for t in song.transitions)
+        return with_carrier(replace(song, transitions=kept if self.id else (*kept, made)), self.what)
+
+    def sentence(self, song: Song) -> str:
+        where = f"at the end of {section_name(song, self.section)}"
+        return f"{self.what.capitalize()} {where}{' changed' if self.id else ''}"
+
+
+@dataclass(frozen=True)
+class TakeOutTransition:
+    kind: ClassVar[str] = "take_out_transition"
+    id: str
+
+    def _found(self, song: Song) -> Transition:
+        found = next((t for t in song.transitions if t.id == self.id), None)
+        if found is None:
+            raise InvalidEdit("This transition isn’t there any more.")
+        return found
+
+    def apply(self, song: Song) -> Song:
+        self._found(song)
+        return replace(song, transitions=tuple(t for t in song.transitions if t.id != self.id))
+
+    def sentence(self, song: Song) -> str:
+        found = self._found(song)
+        return f"{found.kind.capitalize()} at the end of {section_name(song, found.section)} taken out"

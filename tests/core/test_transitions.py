@@ -1,0 +1,212 @@
+"""What happens at the joints: where it begins and ends, what it is made of, and that everything is as before behind the joint."""
+
+import json
+from dataclasses import replace
+from itertools import pairwise
+
+import numpy as np
+import pytest
+
+from ersatz.core.edits import parse_edit
+from ersatz.core.edits.transitions import PutTransition, TakeOutTransition, carrier
+from ersatz.core.errors import InvalidEdit
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.mixdown.staging import RHYTHMS, staged
+from ersatz.core.song.document import (
+    Alternative,
+    Cell,
+    Ducking,
+    Note,
+    Part,
+    Pattern,
+    Song,
+    SongSection,
+    Sound,
+    Transition,
+)
+
+BAR, JOINT = 3840, 4 * 3840
+BEATS = Pattern(1, tuple(Note(k * 960, 240, 60, 1.0) for k in range(4)))
+HELD = Pattern(1, (Note(0, 3800, 57, 1.0), Note(0, 3800, 64, 1.0)))
+ON = (Cell("s1", "A"), Cell("s2", "A"))
+SONG = Song(
+    "Test", 120.0, "A", "minor", 50.0, (SongSection("s1", "build", 4), SongSection("s2", "drop", 4)),
+    (
+        Part("kick", "Kick", "kick", Sound("kick"), "drums", {"A": BEATS}, ON),
+        Part("clap", "Clap", "clap", Sound("clap"), "drums", {"A": BEATS}, ON),
+        Part("rim", "Rim", "perc", Sound("rim"), "drums", {"A": BEATS}, ON),
+        Part("pad", "Pad", "chords", Sound("synth", {"osc1_level": 0.5}), "music", {"A": HELD}, ON),
+        Part("lead", "Lead", "lead", Sound("synth", {"osc1_level": 0.5}), "music", {"A": BEATS}, ON),
+    ),
+    Ducking("1/4", (0.0,) * 64),
+)  # fmt: skip
+KINDS = (
+    "riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact",
+    "crash", "slow-down", "echo throw",
+)  # fmt: skip
+
+
+def put(kind, beats, song=SONG, **more):
+    return PutTransition("s1", kind, beats, **more).apply(song)
+
+
+def notes(song, part):
+    played = staged(song)
+    return sorted(sounding_notes(played, played.part(part)), key=lambda n: n.start)
+
+
+def test_a_riser_ends_at_the_joint_and_an_impact_begins_there():
+    (riser,) = notes(put("riser", 8), "riser")
+    assert (riser.start, riser.end) == (JOINT - 8 * 960, JOINT)
+    (impact,) = notes(put("impact", 4), "impact")
+    assert impact.start == JOINT
+    # The song had neither part; now it has, to be levelled like any other.
+    assert put("riser", 8).part("riser") == carrier("riser")
+
+
+@pytest.mark.parametrize("rhythm", RHYTHMS)
+def test_a_roll_is_played_by_the_clap_in_its_rhythm_and_louder_to_the_joint(rhythm):
+    roll = [n for n in notes(put("snare roll", 8, rhythm=rhythm, amount=1.0), "clap") if JOINT - 8 * 960 <= n.start < JOINT]
+    steps = {round(b.start - a.start) for a, b in pairwise(roll)}
+    assert steps == {step for _, step in RHYTHMS[rhythm]}
+    assert all(b.velocity > a.velocity for a, b in pairwise(roll))
+    assert JOINT - roll[-1].start <= RHYTHMS[rhythm][-1][1]
+    # Nothing else of the clap in between, everything of it before and behind.
+    assert sum(n.start < JOINT - 8 * 960 for n in notes(put("snare roll", 8), "clap")) == 8
+    assert sum(n.start >= JOINT for n in notes(put("snare roll", 8), "clap")) == 16
+
+
+def test_a_gap_silences_the_named_parts_or_all():
+    for on, silent in (((), {"kick", "clap", "pad"}), (("kick",), {"kick"}), (("bus:drums",), {"kick", "clap"})):
+        gapped = put("gap", 4, on=on)
+        for part in ("kick", "clap", "pad"):
+            rest = [n for n in notes(gapped, part) if n.start < JOINT and n.end > JOINT - 4 * 960 + 1]
+            assert (not rest) == (part in silent)
+
+
+def test_a_gap_cuts_the_riser_that_leads_into_it():
+    gapped = put("gap", 2, put("riser", 8))
+    assert notes(gapped, "riser")[0].end == JOINT - 2 * 960
+
+
+def test_a_fill_replaces_the_backbeat_and_is_the_same_for_the_same_seed():
+    one, same, other = (put("drum fill", 4, seed=s) for s in (1, 1, 5))
+    assert [notes(one, p) for p in ("clap", "rim")] == [notes(same, p) for p in ("clap", "rim")]
+    assert [notes(one, p) for p in ("clap", "rim")] != [notes(other, p) for p in ("clap", "rim")]
+    assert {n.semitones for n in notes(one, "rim")} - {0.0}
+
+
+@pytest.mark.parametrize("kind", ["low-cut sweep", "high-cut sweep", "wash"])
+def test_what_sweeps_a_bus_leaves_every_other_bar_as_it_was(kind):
+    made, plain = Mixdown(put(kind, 4, on=("bus:drums",))), Mixdown(SONG)
+    for bar in range(8):
+        changed = not np.array_equal(made.bus_block("drums", bar), plain.bus_block("drums", bar))
+        assert changed == (bar == 3), bar
+    assert np.array_equal(made.bus_block("music", 3), plain.bus_block("music", 3))
+
+
+def spectrum(x):
+    power = np.abs(np.fft.rfft(x)) ** 2
+    return np.fft.rfftfreq(len(x), 1 / RATE_HZ), power
+
+
+def test_a_low_cut_sweep_takes_the_lows_away_towards_the_joint():
+    made, plain = (Mixdown(s).bus_block("drums", 3)[0] for s in (put("low-cut sweep", 4, amount=1.0), SONG))
+    hz, before = spectrum(plain[-RATE_HZ // 2 : -RATE_HZ // 8])
+    after = spectrum(made[-RATE_HZ // 2 : -RATE_HZ // 8])[1]
+    low = hz < 120
+    assert after[low].sum() < 0.01 * before[low].sum()
+
+
+def test_a_slow_down_lowers_the_pitch_to_a_stop_and_snaps_back():
+    """A held fifth through the master's slow-down: half way it runs at half its speed."""
+    song = replace(SONG, parts=tuple(p for p in SONG.parts if p.id == "pad"))
+    song = replace(song, parts=(replace(song.parts[0], patterns={"A": Pattern(1, (Note(0, 3840, 69, 1.0),))}),))
+    made, plain = Mixdown(put("slow-down", 4, song, amount=1.0)), Mixdown(song)
+    bar = made._mastering(3)[0]
+    half = len(bar) // 2
+    hz, power = spectrum(bar[half - 2000 : half + 2000] * np.hanning(4000))
+    power[hz < 60] = 0
+    assert hz[power.argmax()] == pytest.approx(220, abs=12)
+    assert np.array_equal(made._mastering(4), plain._mastering(4))
+
+
+def test_a_reverse_swell_grows_to_the_joint_and_is_the_parts_own():
+    alone = replace(SONG, parts=tuple(replace(p, cells=(Cell("s2", "A"),)) for p in SONG.parts if p.id == "pad"))
+    mixdown = Mixdown(put("reverse swell", 4, alone, amount=1.0))
+    bar = mixdown.part_block(mixdown.song.part("pad"), 3)
+    levels = [np.sqrt(np.mean(np.square(piece))) for piece in np.array_split(bar, 4, axis=1)]
+    assert all(b > 1.4 * a for a, b in pairwise(levels))
+    assert mixdown.part_block(mixdown.song.part("pad"), 2) is None
+    pitches = {n.midi for n in notes(put("reverse swell", 4, alone), "pad") if n.swell}
+    assert pitches == {57, 64}
+
+
+def test_an_echo_throw_opens_the_send_for_the_last_hit_alone():
+    thrown = staged(put("echo throw", 4, on=("lead",), amount=1.0)).part("lead")
+    mixdown = Mixdown(put("echo throw", 4, on=("lead",), amount=1.0))
+    assert thrown.automation[0].target == "delay_db"
+    assert mixdown._sends("delay", 2) == [] and mixdown._sends("delay", 4) == []
+    (part, level), = mixdown._sends("delay", 3)  # fmt: skip
+    assert part.id == "lead" and level.max() == 0.0
+    n = mixdown.bars.length(3)
+    assert level[: int(0.74 * n)].max() == -60.0
+
+
+def test_any_stretch_alone_equals_the_whole_with_every_transition_at_once():
+    song = SONG
+    for kind in KINDS:
+        song = put(kind, 2 if kind == "gap" else 4, song)
+    whole = Mixdown(song)
+    all_of_it = whole.samples(0, whole.frames)
+    for first, last in ((1, 1), (4, 4), (5, 6)):
+        start, stop = whole.bar_range(first, last)
+        np.testing.assert_array_equal(Mixdown(song).samples(start, stop), all_of_it[:, start:stop])
+    assert Song.from_json(json.loads(json.dumps(song.to_json()))) == song
+
+
+def test_transitions_are_put_changed_and_taken_out():
+    made = put("riser", 0.0)
+    assert made.transitions[0].beats == 16
+    changed = PutTransition("s1", "riser", 4, 0.5, id="t1").apply(made)
+    assert [(t.id, t.beats, t.amount) for t in changed.transitions] == [("t1", 4, 0.5)]
+    assert TakeOutTransition("t1").apply(changed).transitions == ()
+    assert PutTransition("s1", "riser", id="t1").sentence(made) == "Riser at the end of build changed"
+    assert TakeOutTransition("t1").sentence(made) == "Riser at the end of build taken out"
+    assert parse_edit({"kind": "put_transition", "section": "s1", "what": "gap", "beats": 2.0}).apply(SONG) == put("gap", 2.0)
+    for bad in (
+        PutTransition("s1", "gap", 16), PutTransition("s9", "gap"), PutTransition("s1", "riser", 99), TakeOutTransition("t9"),
+        PutTransition("s1", "riser", 4, amount=2), PutTransition("s1", "snare roll", 4, rhythm="waltz"),
+        PutTransition("s1", "riser", id="t9"), PutTransition("s1", "wash", on=("nobody",)),
+    ):  # fmt: skip
+        with pytest.raises(InvalidEdit):
+            bad.apply(SONG)
+
+
+def test_gaps_of_older_documents_are_transitions_now():
+    old = SONG.to_json() | {"schema": "ersatz.song/2"}
+    old["sections"][0]["gap_beats"] = 2.0
+    old.pop("transitions")
+    read = Song.from_json(old)
+    assert read.transitions == (Transition("t1", "gap", "s1", 2.0),)
+    assert read.gap_beats("s1") == 2.0
+
+
+def test_a_cell_with_a_sound_of_its_own_plays_it_in_that_section_alone():
+    lead = SONG.part("lead")
+    bell = Sound("rim", name="bell")
+    cells = (Cell("s1", "A"), Cell("s2", "A", sound=bell, other=Alternative("A")))
+    played = staged(replace(SONG, parts=(replace(lead, cells=cells),)))
+    assert [(p.id, p.sound.voice, [c.section for c in p.cells]) for p in played.parts] == [
+        ("lead", "synth", ["s1"]), ("lead~1", "rim", ["s2"]),
+    ]  # fmt: skip
+
+
+def test_a_cell_that_another_part_plays_is_silent_itself():
+    lead, pad = SONG.part("lead"), SONG.part("pad")
+    lead = replace(lead, cells=(Cell("s1", "A"), Cell("s2", "A", part="pad")))
+    pad = replace(pad, cells=(Cell("s1", "A"), Cell("s2", "A", on=False)))
+    played = staged(replace(SONG, parts=(lead, pad)))
+    assert [c.section for c in played.part("lead").cells] == ["s1"]
+    assert [(c.section, c.on) for c in played.part("pad").cells] == [("s1", True), ("s2", True)]
