@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import EDITS, edit_json, parse_edit
-from ersatz.core.edits.sound import SetAutomation, SetEffects, automatable
+from ersatz.core.edits.automation import SetAutomation, automatable
+from ersatz.core.edits.sound import SetEffects
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
@@ -52,7 +53,7 @@ def test_every_other_edit_is_among_these():
     others = {kind for kind, e in EDITS.items() if e.__module__.endswith(("sound", "notes"))}
     assert others == {
         "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects", "write_notes",
-        "set_sample", "set_automation",
+        "set_sample",
     }  # fmt: skip
     assert all(EDITS[kind].kind == kind for kind in EDITS)
 

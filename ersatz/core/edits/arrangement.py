@@ -48,16 +48,17 @@ class SetCell:
     entry_bars: int
     exit_bars: int
     level_db: float
+    fill: str = ""
+    fill_bars: int = 0
 
     def apply(self, song: Song) -> Song:
         part, section = part_of(song, self.part), section_of(song, self.section)
-        if self.pattern not in part.patterns:
-            raise InvalidEdit(f"{part.name} has no pattern “{self.pattern}”.")
-        if self.entry_bars < 0 or self.exit_bars < 0 or self.entry_bars + self.exit_bars >= section.bars:
-            raise InvalidEdit(f"Of {section.bars} bars at least one is played.")
-        if not MIN_CELL_DB <= self.level_db <= MAX_CELL_DB:
-            raise InvalidEdit(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB.".replace("-", "−"))
-        cell = Cell(section.id, self.pattern, True, self.entry_bars, self.exit_bars, round(self.level_db, 2))
+        old = part.cell(section.id) or Cell(section.id, self.pattern)
+        cell = replace(
+            old, pattern=self.pattern, on=True, entry_bars=self.entry_bars, exit_bars=self.exit_bars,
+            level_db=round(self.level_db, 2), fill=self.fill, fill_bars=self.fill_bars,
+        )  # fmt: skip
+        checked_cell(part, section, cell)
         kept = tuple(c for c in part.cells if c.section != section.id)
         return with_part(song, replace(part, cells=(*kept, cell)))
 
@@ -68,6 +69,8 @@ class SetCell:
             return f"{part.name} plays pattern {self.pattern} in {where}"
         if old.level_db != self.level_db:
             return f"{part.name} at {self.level_db:+.1f} dB in {where}".replace("-", "−")
+        if (old.fill, old.fill_bars) != (self.fill, self.fill_bars):
+            return f"{part.name} ends {where} with {self.fill}" if self.fill_bars else f"{part.name}: no fill in {where}"
         return f"{part.name} in {where}: enters after {self.entry_bars}, leaves {self.exit_bars} bars before the end"
 
 
@@ -139,6 +142,27 @@ def section_of(song: Song, section_id: str) -> SongSection:
         if section.id == section_id:
             return section
     raise InvalidEdit(f"There is no section “{section_id}” in this song.")
+
+
+def cell_of(song: Song, part: Part, section_id: str) -> Cell:
+    cell = part.cell(section_of(song, section_id).id)
+    if cell is None:
+        raise InvalidEdit(f"{part.name} has nothing in {section_name(song, section_id)} yet.")
+    return cell
+
+
+def checked_cell(part: Part, section: SongSection, cell: Cell) -> None:
+    """Raises InvalidEdit for what a section has no room for."""
+    if cell.on and cell.pattern not in part.patterns:
+        raise InvalidEdit(f"{part.name} has no pattern “{cell.pattern}”.")
+    if cell.fill_bars and cell.fill not in part.patterns:
+        raise InvalidEdit(f"{part.name} has no pattern “{cell.fill}” to fill with.")
+    if cell.entry_bars < 0 or cell.exit_bars < 0 or cell.entry_bars + cell.exit_bars >= section.bars:
+        raise InvalidEdit(f"Of {section.bars} bars at least one is played.")
+    if not 0 <= cell.fill_bars <= section.bars - cell.entry_bars - cell.exit_bars:
+        raise InvalidEdit("A fill takes the place of bars that are played.")
+    if not MIN_CELL_DB <= cell.level_db <= MAX_CELL_DB:
+        raise InvalidEdit(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB.".replace("-", "−"))
 
 
 def with_part(song: Song, part: Part) -> Song:

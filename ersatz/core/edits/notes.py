@@ -7,9 +7,11 @@ from typing import ClassVar
 
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import Note, Pattern, Song
+from ersatz.core.song.document import MIN_LOOP_TICKS, Note, Pattern, Song
 
 MOST_NOTES = 2000
+MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
+MOST_SAID = 120
 
 
 @dataclass(frozen=True)
@@ -21,6 +23,8 @@ class WriteNotes:
     pattern: str
     bars: int
     notes: tuple[Note, ...]
+    loop_ticks: int = 0
+    said: str = "notes changed"
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
@@ -31,11 +35,16 @@ class WriteNotes:
         if len(self.notes) > MOST_NOTES:
             raise InvalidEdit(f"A pattern has at most {MOST_NOTES} notes.")
         length = self.bars * song.grid.ticks_per_bar
+        if self.loop_ticks and not MIN_LOOP_TICKS <= self.loop_ticks <= length:
+            raise InvalidEdit("A pattern begins again within its bars.")
         for note in self.notes:
+            if abs(note.nudge_ms) > MOST_NUDGE_MS or abs(note.semitones) > MOST_SEMITONES or not 1 <= note.repeats <= MOST_REPEATS:
+                raise InvalidEdit(f"A hit is nudged by up to {MOST_NUDGE_MS} ms, pitched by up to {MOST_SEMITONES} semitones, "
+                                  f"struck up to {MOST_REPEATS} times.")  # fmt: skip
             if not (0 <= note.tick < length and note.ticks > 0 and 0 <= note.midi <= 127 and 0 < note.velocity <= 1):
                 raise InvalidEdit("A note lies inside its pattern, between MIDI 0 and 127, and is heard.")
         notes = tuple(sorted(self.notes, key=lambda n: (n.tick, n.midi)))
-        return with_part(song, replace(part, patterns={**part.patterns, self.pattern: Pattern(self.bars, notes)}))
+        return with_part(song, replace(part, patterns={**part.patterns, self.pattern: Pattern(self.bars, notes, self.loop_ticks)}))
 
     def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name}: notes of {self.pattern} taken down"
+        return f"{part_of(song, self.part).name} {self.pattern}: {self.said[:MOST_SAID]}"

@@ -358,3 +358,123 @@ class AdoptPlan:
 
     def sentence(self, song: Song) -> str:
         return f"Adopted a plan of {len(self.plan)} sections, {_bars_said(sum(p.bars for p in self.plan))}"
+
+
+@dataclass(frozen=True)
+class AdoptSection:
+    """One section of a reference: the song's own of that label and `number` (from 0) gets its length; where there is none, an empty
+    one comes in at `place`, counted from 0."""
+
+    kind: ClassVar[str] = "adopt_section"
+    label: Label
+    number: int
+    bars: int
+    place: int
+
+    def _own(self, song: Song) -> SongSection | None:
+        alike = [s for s in song.sections if s.label == self.label]
+        return alike[self.number] if 0 <= self.number < len(alike) else None
+
+    def apply(self, song: Song) -> Song:
+        own = self._own(song)
+        if own is not None:
+            return ResizeSection(own.id, self.bars).apply(song)
+        if not 1 <= self.bars <= MOST_SECTION_BARS or not 0 <= self.place <= len(song.sections):
+            raise InvalidEdit("There is no such place in the plan.")
+        return _with_room(song, self.place, self.label, self.bars)
+
+    def sentence(self, song: Song) -> str:
+        own = self._own(song)
+        what = section_name(song, own.id) if own else self.label
+        return f"{what.capitalize()} adopted from the reference, {_bars_said(self.bars)}"
+
+
+def _with_room(song: Song, place: int, label: Label, bars: int) -> Song:
+    """The song with an empty section before the one at `place`."""
+    pieces = _as_is(song)
+    near = song.sections[min(place, len(song.sections) - 1)]
+    empty = SongSection(_fresh_id(_ids(song)), label, bars, ducks=near.ducks)
+    # Its automation holds what stood at the joint.
+    at = _Piece(empty, near, offset=near.bars if place == len(song.sections) else 0, tail=False)
+    made = _rearranged(song, [*pieces[:place], at, *pieces[place:]])
+    parts = tuple(replace(p, cells=tuple(c for c in p.cells if c.section != empty.id)) for p in made.parts)
+    return replace(made, parts=parts)
+
+
+def _split_at(song: Song, bar: int) -> tuple[Song, int]:
+    """The song with a joint at 1-based `bar`, and the place of the section that begins there."""
+    for place, (first, section) in enumerate(song.placed()):
+        if bar == first:
+            return song, place
+        if first < bar < first + section.bars:
+            return SplitSection(section.id, bar - first).apply(song), place + 1
+    if bar == song.bars + 1:
+        return song, len(song.sections)
+    raise InvalidEdit(f"The song has {_bars_said(song.bars)}.")
+
+
+@dataclass(frozen=True)
+class MakeRoom:
+    """Empty bars before 1-based `bar`, of everything at once; what follows moves."""
+
+    kind: ClassVar[str] = "make_room"
+    bar: int
+    bars: int
+
+    def apply(self, song: Song) -> Song:
+        if not 1 <= self.bars <= MOST_SECTION_BARS:
+            raise InvalidEdit(f"Room is made for 1 to {MOST_SECTION_BARS} bars.")
+        split, place = _split_at(song, self.bar)
+        near = split.sections[min(place, len(split.sections) - 1)]
+        return _with_room(split, place, near.label, self.bars)
+
+    def sentence(self, song: Song) -> str:
+        return f"Made room for {_bars_said(self.bars)} at bar {self.bar}"
+
+
+@dataclass(frozen=True)
+class CloseUp:
+    """1-based bars `first` to `last` of everything cut out; what follows closes up. A section that they were cut from the
+    middle of stays one."""
+
+    kind: ClassVar[str] = "close_up"
+    first: int
+    last: int
+
+    def apply(self, song: Song) -> Song:
+        if not 1 <= self.first <= self.last <= song.bars:
+            raise InvalidEdit(f"The song has {_bars_said(song.bars)}.")
+        inside = any(first < self.first and self.last < first + s.bars - 1 for first, s in song.placed())
+        cut, place = _split_at(song, self.first)
+        cut, end = _split_at(cut, self.last + 1)
+        cut = _rearranged(cut, [p for k, p in enumerate(_as_is(cut)) if not place <= k < end])
+        return JoinSection(cut.sections[place - 1].id).apply(cut) if inside else cut
+
+    def sentence(self, song: Song) -> str:
+        what = f"bar {self.first}" if self.first == self.last else f"bars {self.first} to {self.last}"
+        return f"Cut {what} and closed up"
+
+
+@dataclass(frozen=True)
+class RepeatBars:
+    """1-based bars `first` to `last` of everything once more behind themselves, as sections of their own."""
+
+    kind: ClassVar[str] = "repeat_bars"
+    first: int
+    last: int
+
+    def apply(self, song: Song) -> Song:
+        if not 1 <= self.first <= self.last <= song.bars:
+            raise InvalidEdit(f"The song has {_bars_said(song.bars)}.")
+        cut, place = _split_at(song, self.first)
+        cut, end = _split_at(cut, self.last + 1)
+        pieces, used = _as_is(cut), _ids(cut)
+        again = []
+        for piece in pieces[place:end]:
+            name = _fresh_id(used)
+            used.add(name)
+            again.append(replace(piece, section=replace(piece.section, id=name)))
+        return _rearranged(cut, [*pieces[:end], *again, *pieces[end:]])
+
+    def sentence(self, song: Song) -> str:
+        return f"Bars {self.first} to {self.last} repeated"

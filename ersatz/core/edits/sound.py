@@ -9,7 +9,7 @@ from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Modulation, Part, Song, Sound
+from ersatz.core.song.document import Effect, Modulation, Part, Song, Sound
 from ersatz.core.voices import complete, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
@@ -17,7 +17,6 @@ Row = TypeVar("Row", Param, Choice)
 #: Roles whose notes have a pitch that counts.
 PITCHED_ROLES = ("bass", "chords", "lead")
 MOST_EFFECTS = 12
-MOST_AUTOMATION_POINTS = 2000
 MOST_MODULATIONS = 24
 MOST_POINTS = 64
 #: What a drawn curve may be called.
@@ -177,55 +176,6 @@ class SetSample:
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} plays {self.name}"
-
-
-#: Automated values of a part's fader, with their ranges; buses, returns and master have the first.
-FADERS = {"gain_db": (-60.0, 24.0), "pan": (-1.0, 1.0), "reverb_db": (-60.0, 12.0), "delay_db": (-60.0, 12.0)}
-
-
-def automatable(song: Song, owner: str) -> dict[str, tuple[float, float]]:
-    """What of a part, bus, return or the master may be automated: target -> lowest and highest value. Raises InvalidEdit."""
-    part = song.part(owner)
-    if part is None and owner not in (*BUSES, *RETURNS, MASTER):
-        raise InvalidEdit(f"There is nothing called “{owner}” to automate.")
-    effects = part.effects if part else song.master.effects if owner == MASTER else song.buses.get(owner, ())
-    out = dict(FADERS) if part else {"gain_db": FADERS["gain_db"]}
-    for k, effect in enumerate(effects):
-        out[f"effects.{k}.blend"] = (0.0, 1.0)
-        out.update({f"effects.{k}.{p.name}": (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
-    return out
-
-
-@dataclass(frozen=True)
-class SetAutomation:
-    """A curve over the song for a value of a part, a bus, a return or the master; without points it is taken away."""
-
-    kind: ClassVar[str] = "set_automation"
-    owner: str
-    target: str
-    points: tuple[AutomationPoint, ...]
-
-    def apply(self, song: Song) -> Song:
-        allowed = automatable(song, self.owner)
-        if self.target not in allowed:
-            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
-        low, high = allowed[self.target]
-        ticks = [p.tick for p in self.points]
-        if ticks != sorted(ticks) or len(ticks) > MOST_AUTOMATION_POINTS or any(t < 0 for t in ticks):
-            raise InvalidEdit(f"An automation has up to {MOST_AUTOMATION_POINTS} points in order of time.")
-        if any(not low <= p.value <= high or abs(p.curve) > 1 for p in self.points):
-            raise InvalidEdit(f"Its values lie between {figure(low, '')} and {figure(high, '')}.")
-        part = song.part(self.owner)
-        old = part.automation if part else song.automation.get(self.owner, ())
-        new = (*(a for a in old if a.target != self.target), *((Automation(self.target, self.points),) if self.points else ()))
-        if part:
-            return with_part(song, replace(part, automation=new))
-        return replace(song, automation={**song.automation, self.owner: new})
-
-    def sentence(self, song: Song) -> str:
-        part = song.part(self.owner)
-        what = self.target.rpartition(".")[2].removesuffix("_db").replace("_", " ")
-        return f"{part.name if part else self.owner.title()}: {what} {'automated' if self.points else 'no longer automated'}"
 
 
 @dataclass(frozen=True)
