@@ -54,6 +54,8 @@ def from_json(cls: type[T], data: Any, path: str = "") -> T:
 
 
 def _convert(hint: Any, value: Any, path: str) -> Any:
+    if hint is Any:
+        return value
     origin = get_origin(hint)
     if origin in (Union, types.UnionType):
         if value is None:

@@ -38,7 +38,7 @@ def applied(song, kind, **fields):
         (
             "write_notes",
             {"pattern": "A", "bars": 2, "notes": [{"tick": 0, "ticks": 240, "midi": 60, "velocity": 1.0}]},
-            "taken down",
+            "notes changed",
         ),
     ],
 )
@@ -50,9 +50,9 @@ def test_an_edit_says_what_it_does_and_comes_back_from_json(song, kind, fields, 
 
 
 def test_every_other_edit_is_among_these():
-    others = {kind for kind, e in EDITS.items() if e.__module__.endswith(("sound", "notes"))}
+    others = {kind for kind, e in EDITS.items() if e.__module__.endswith("edits.sound")}
     assert others == {
-        "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects", "write_notes",
+        "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects",
         "set_sample",
     }  # fmt: skip
     assert all(EDITS[kind].kind == kind for kind in EDITS)

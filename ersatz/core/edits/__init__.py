@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, get_args
+from dataclasses import dataclass
+from typing import Any, ClassVar, get_args
 
 from ersatz.core.edits.arrangement import Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, section_name
 from ersatz.core.edits.automation import CopyAutomation, SetAutomation, ShapeAutomation
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PutCells
-from ersatz.core.edits.notes import WriteNotes
+from ersatz.core.edits.imported import ImportArrangement
+from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteNotes
 from ersatz.core.edits.parts import (
     AddPart,
     AddPattern,
@@ -45,6 +47,29 @@ from ersatz.core.edits.sound import (
 from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
+from ersatz.core.song.document import Song
+
+MOST_AT_ONCE = 50
+
+
+@dataclass(frozen=True)
+class Several:
+    """Edits one after the other, as one: undone together, named by one sentence."""
+
+    kind: ClassVar[str] = "several"
+    said: str
+    edits: tuple[dict[str, Any], ...]
+
+    def apply(self, song: Song) -> Song:
+        if not 0 < len(self.edits) <= MOST_AT_ONCE:
+            raise InvalidEdit(f"One to {MOST_AT_ONCE} edits are made at once.")
+        for edit in self.edits:
+            song = parse_edit(edit).apply(song)
+        return song
+
+    def sentence(self, song: Song) -> str:
+        return self.said[:160]
+
 
 Edit = (
     SwitchPart | SetCell | SetPartGain | SetPartDuck | Rename
@@ -55,7 +80,7 @@ Edit = (
     | AddPart | TakeOutPart | RenamePart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
     | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
     | SetAutomation | ShapeAutomation | CopyAutomation
-    | WriteNotes
+    | WriteNotes | TransformNotes | CallAndAnswer | ImportArrangement | Several
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import MIN_LOOP_TICKS, Note, Pattern, Song
+from ersatz.core.song import transform
+from ersatz.core.song.document import MIN_LOOP_TICKS, STEPS_PER_BAR, Note, Part, Pattern, Song
 
 MOST_NOTES = 2000
 MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
 MOST_SAID = 120
+#: Where a line starts that nothing tells a register: a bass, anything else.
+BASS_MIDI, MIDDLE_MIDI = 31, 60
 
 
 @dataclass(frozen=True)
@@ -28,8 +31,7 @@ class WriteNotes:
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
-        if self.pattern not in part.patterns:
-            raise InvalidEdit(f"{part.name} has no pattern “{self.pattern}”.")
+        pattern_of(part, self.pattern)
         if not 1 <= self.bars <= 64:
             raise InvalidEdit("A pattern has 1 to 64 bars.")
         if len(self.notes) > MOST_NOTES:
@@ -48,3 +50,111 @@ class WriteNotes:
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} {self.pattern}: {self.said[:MOST_SAID]}"
+
+
+How = Literal[
+    "transpose", "transpose in scale", "snap to scale", "invert", "backwards", "shift", "stretch", "legato", "strum",
+    "octave layer", "louder", "length", "arpeggio", "rolling bass",
+]  # fmt: skip
+#: What `amount` counts.
+UNITS = {
+    "transpose": "semitones", "transpose in scale": "degrees", "shift": "16ths", "stretch": "times", "strum": "ms",
+    "octave layer": "octaves", "louder": "", "length": "times", "arpeggio": "16ths a step",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class TransformNotes:
+    """What is done to notes of a pattern: to those at `places` in its list, or to all. An arpeggio takes the place of the chords
+    that it plays; a rolling bass is written under the lowest note of each bar."""
+
+    kind: ClassVar[str] = "transform_notes"
+    part: str
+    pattern: str
+    how: How
+    amount: float = 0.0
+    places: tuple[int, ...] = ()
+    order: transform.Order = "up"
+    octaves: int = 1
+    seed: int = 0
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        pattern = pattern_of(part, self.pattern)
+        chosen = set(self.places) or set(range(len(pattern.notes)))
+        if not chosen <= set(range(len(pattern.notes))):
+            raise InvalidEdit("These notes aren’t there any more.")
+        touched = tuple(n for k, n in enumerate(pattern.notes) if k in chosen)
+        kept = tuple(n for k, n in enumerate(pattern.notes) if k not in chosen)
+        length = pattern.loop_ticks or pattern.bars * song.grid.ticks_per_bar
+        notes = (*kept, *self._transformed(touched, length, song))
+        return WriteNotes(self.part, self.pattern, pattern.bars, notes, pattern.loop_ticks).apply(song)
+
+    def _transformed(self, notes: tuple[Note, ...], length: int, song: Song) -> tuple[Note, ...]:
+        whole, key, bar = round(self.amount), song.key, song.grid.ticks_per_bar
+        sixteenth = bar // STEPS_PER_BAR
+        if self.how in ("stretch", "length") and not 0.125 <= self.amount <= 8:
+            raise InvalidEdit("Notes are stretched by an eighth to eight times.")
+        if self.how == "arpeggio":
+            step = max(1, round((self.amount or 1) * sixteenth))
+            return transform.arpeggio(notes, step, self.order, min(4, max(1, self.octaves)), 0.8, length, self.seed)
+        if self.how == "rolling bass":
+            lowest = {b * bar: min(m) for b in range(length // bar) if (m := [n.midi for n in notes if n.tick // bar == b])}
+            roots = lowest or {0: key.degree_midi(0, BASS_MIDI)}
+            return transform.rolling_bass(roots, length, bar // song.grid.beats_per_bar)
+        if self.how == "louder":
+            return tuple(replace(n, velocity=round(min(1.0, max(0.02, n.velocity + self.amount)), 3)) for n in notes)
+        if self.how == "length":
+            return tuple(replace(n, ticks=max(transform.SHORTEST_TICKS, round(n.ticks * self.amount))) for n in notes)
+        return {
+            "transpose": lambda: transform.transposed(notes, whole),
+            "transpose in scale": lambda: transform.transposed_in_scale(notes, whole, key),
+            "snap to scale": lambda: transform.snapped(notes, key),
+            "invert": lambda: transform.inverted(notes, key),
+            "backwards": lambda: transform.backwards(notes, length),
+            "shift": lambda: transform.shifted(notes, round(self.amount * sixteenth), length),
+            "stretch": lambda: transform.stretched(notes, self.amount, length),
+            "legato": lambda: transform.legato(notes, length),
+            "strum": lambda: transform.strummed(notes, self.amount),
+            "octave layer": lambda: transform.with_octave(notes, whole or 1),
+        }[self.how]()
+
+    def sentence(self, song: Song) -> str:
+        unit = UNITS.get(self.how)
+        amount = "" if unit is None else f" {self.amount:+g} {unit}".rstrip().replace("-", "−")
+        return f"{part_of(song, self.part).name} {self.pattern}: {self.how}{amount}"
+
+
+@dataclass(frozen=True)
+class CallAndAnswer:
+    """A part's line shared with another: it keeps its first `bars` of every 2 * bars, the other answers in between."""
+
+    kind: ClassVar[str] = "call_and_answer"
+    part: str
+    pattern: str
+    answers: str
+    answer_pattern: str
+    bars: int = 2
+
+    def apply(self, song: Song) -> Song:
+        call, other = part_of(song, self.part), part_of(song, self.answers)
+        if call.id == other.id:
+            raise InvalidEdit("Another part answers.")
+        pattern = pattern_of(call, self.pattern)
+        answering = pattern_of(other, self.answer_pattern)
+        if not self.bars >= 1 or 2 * self.bars > pattern.bars:
+            raise InvalidEdit(f"Call and answer need {2 * self.bars} bars; pattern {self.pattern} has {pattern.bars}.")
+        bar = song.grid.ticks_per_bar
+        low = min((n.midi for n in answering.notes), default=BASS_MIDI if other.role == "bass" else MIDDLE_MIDI)
+        notes = transform.answered(pattern.notes, pattern.bars * bar, self.bars, bar, song.key, low)
+        song = WriteNotes(call.id, self.pattern, pattern.bars, notes[0]).apply(song)
+        return WriteNotes(other.id, self.answer_pattern, pattern.bars, notes[1]).apply(song)
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name} calls, {part_of(song, self.answers).name} answers every {self.bars} bars"
+
+
+def pattern_of(part: Part, name: str) -> Pattern:
+    if name not in part.patterns:
+        raise InvalidEdit(f"{part.name} has no pattern “{name}”.")
+    return part.patterns[name]
