@@ -9,6 +9,7 @@ from typing import Literal, cast
 
 from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
+from ersatz.core.draft.trace import PLAYS, played
 from ersatz.core.edits.transitions import carrier
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
@@ -35,10 +36,6 @@ from ersatz.core.song.document import (
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
 
-#: A role plays in the bars where the reference's presence reaches this.
-PLAYS = 0.4
-#: Entries and exits inside a section snap to this many bars.
-ENTRY_BARS = 4
 #: Depth on each role against the measured one: sub and bass most, effects least.
 DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise": 0.5}
 #: The returns duck with the music, or they fill what it leaves.
@@ -222,15 +219,8 @@ def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: 
     out = []
     for measured, section in zip(survey.sections, sections):
         seen[section.label] += 1
-        bars = presence[measured.start_bar - 1 : measured.end_bar - 1]
-        playing = [i for i, v in enumerate(bars) if v >= PLAYS]
         name = "B" if "B" in found and seen[section.label] > 1 and section.label == "drop" else "A"
-        if len(playing) < max(1, 0.2 * section.bars):
-            out.append(Cell(section.id, name, on=False))
-            continue
-        entry = min(playing) // ENTRY_BARS * ENTRY_BARS
-        exit_bars = (section.bars - 1 - max(playing)) // ENTRY_BARS * ENTRY_BARS
-        out.append(Cell(section.id, name, True, entry, exit_bars))
+        out.append(Cell(section.id, name, *played(presence, measured, section.bars)))
     return tuple(out)
 
 

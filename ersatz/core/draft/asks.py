@@ -1,0 +1,146 @@
+"""Edits that need the reference: what the producer asks for, turned into an edit of the song."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, get_args
+
+from ersatz.core.draft import trace
+from ersatz.core.draft.generate import generate
+from ersatz.core.draft.variation import standstills
+from ersatz.core.edits import Edit
+from ersatz.core.edits.arrangement import part_of
+from ersatz.core.edits.cells import PutCells
+from ersatz.core.edits.notes import WriteNotes, pattern_of
+from ersatz.core.edits.parts import SetGroove
+from ersatz.core.edits.sections import AdoptPlan, AdoptSection, PlannedSection
+from ersatz.core.errors import InvalidEdit
+from ersatz.core.serial import from_json
+from ersatz.core.song.document import Song
+from ersatz.core.survey.document import Survey
+
+
+def _section(survey: Survey, section: int) -> int:
+    if not 0 <= section < len(survey.sections):
+        raise InvalidEdit("The reference has no such section.")
+    return section
+
+
+@dataclass(frozen=True)
+class Trace:
+    """The rhythm of a part's role in a section of the reference, into a pattern: drums hit by hit, a bass on the song's tonic."""
+
+    kind: ClassVar[str] = "trace"
+    part: str
+    pattern: str
+    section: int
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        part, section = part_of(song, self.part), _section(survey, self.section)
+        bars = pattern_of(part, self.pattern).bars
+        said = f"traced from the reference’s {trace.section_title(survey, section)}"
+        if part.role == "bass":
+            return WriteNotes(part.id, self.pattern, bars, trace.traced_bass(survey, section, song, bars), 0, said)
+        one, bar = trace.traced_hits(survey, section, part.role), song.grid.ticks_per_bar
+        notes = tuple(replace(n, tick=n.tick + k * bar) for k in range(bars) for n in one)
+        return WriteNotes(part.id, self.pattern, bars, notes, 0, said)
+
+
+@dataclass(frozen=True)
+class TakeGroove:
+    """The timing of one of the reference's rows, for a part."""
+
+    kind: ClassVar[str] = "take_groove"
+    part: str
+    section: int
+    role: str
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        if self.role not in trace.TRACED:
+            raise InvalidEdit(f"The survey times {', '.join(trace.TRACED)}, no others.")
+        old = part_of(song, self.part).groove
+        taken = trace.groove_of(survey, _section(survey, self.section), self.role)
+        kept = replace(old, name=taken.name, timing_ms=taken.timing_ms, swing_percent=taken.swing_percent)
+        return SetGroove(self.part, kept)
+
+
+@dataclass(frozen=True)
+class FollowReference:
+    """A part plays where the reference plays its role."""
+
+    kind: ClassVar[str] = "follow_reference"
+    part: str
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        return PutCells(trace.followed(survey, song, part_of(song, self.part)), "as in the reference")
+
+
+@dataclass(frozen=True)
+class AdoptReference:
+    """The reference's plan, or one section of it."""
+
+    kind: ClassVar[str] = "adopt_reference"
+    section: int | None = None
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        if self.section is None:
+            return AdoptPlan(tuple(PlannedSection(s.label, s.bars) for s in survey.sections))
+        wanted = survey.sections[_section(survey, self.section)]
+        number = sum(s.label == wanted.label for s in survey.sections[: self.section])
+        # Behind as many bars of the song's own as lie before it in the reference.
+        place = sum(first + s.bars / 2 < wanted.start_bar for first, s in song.placed())
+        return AdoptSection(wanted.label, number, wanted.bars, place)
+
+
+@dataclass(frozen=True)
+class Generate:
+    """New notes for a pattern, but for those at the locked places of its list. `per_bar` 0: as many as the style's figure has;
+    -1: as many as the reference has where it hears the role hit by hit."""
+
+    kind: ClassVar[str] = "generate"
+    part: str
+    pattern: str
+    seed: int
+    locked: tuple[int, ...] = ()
+    per_bar: float = 0.0
+    section: int = 0
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        part = part_of(song, self.part)
+        pattern = pattern_of(part, self.pattern)
+        if not set(self.locked) <= set(range(len(pattern.notes))):
+            raise InvalidEdit("These notes aren’t there any more.")
+        locked = tuple(n for k, n in enumerate(pattern.notes) if k in set(self.locked))
+        per_bar = self.per_bar or None
+        if self.per_bar < 0:
+            heard = part.role in trace.TRACED
+            per_bar = float(len(trace.row_of(survey, _section(survey, self.section), part.role))) if heard else None
+        notes = generate(song, part, pattern.bars, self.seed, per_bar, locked)
+        return WriteNotes(part.id, self.pattern, pattern.bars, notes, pattern.loop_ticks, f"generated, take {self.seed}")
+
+
+@dataclass(frozen=True)
+class Vary:
+    """One of the changes that are offered where the song stands still."""
+
+    kind: ClassVar[str] = "vary"
+    standstill: int
+    offer: int
+
+    def edit(self, song: Song, survey: Survey) -> Edit:
+        found = standstills(song)
+        if not 0 <= self.standstill < len(found) or not 0 <= self.offer < len(found[self.standstill].offers):
+            raise InvalidEdit("That isn’t offered any more.")
+        return found[self.standstill].offers[self.offer]
+
+
+Ask = Trace | TakeGroove | FollowReference | AdoptReference | Generate | Vary
+ASKS: dict[str, type[Ask]] = {a.kind: a for a in get_args(Ask)}
+
+
+def parse_ask(data: Any) -> Ask:
+    """An ask from `{"kind": ..., fields}`. Raises InvalidEdit for an unknown kind, UnusableDocument for bad fields."""
+    kind = data.get("kind") if isinstance(data, dict) else None
+    if kind not in ASKS:
+        raise InvalidEdit(f"There is nothing like “{kind}” to ask for.")
+    return from_json(ASKS[kind], data)

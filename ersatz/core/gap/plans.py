@@ -1,0 +1,58 @@
+"""Two plans on one bar axis: which section of the reference a section of the remake answers to, and where the plans differ.
+
+A section's counterpart is the reference's of the same label and the same number among those of its label.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+
+from ersatz.core.song.document import Song
+from ersatz.core.survey.document import Survey
+
+
+@dataclass(frozen=True)
+class PlanDifference:
+    """`section` is the song's (its id, "" where it has none), `counterpart` the index of the reference's (None where it has none).
+    `later_bars`: how much later the song's begins, `longer_bars`: how much longer it is."""
+
+    section: str
+    counterpart: int | None
+    later_bars: int = 0
+    longer_bars: int = 0
+
+    @property
+    def is_none(self) -> bool:
+        return bool(self.section) and self.counterpart is not None and not self.later_bars and not self.longer_bars
+
+
+def counterparts(song: Song, survey: Survey) -> dict[str, int]:
+    """Section id -> index of its counterpart, for those that have one."""
+    places: dict[tuple[str, int], int] = {}
+    seen: Counter[str] = Counter()
+    for i, section in enumerate(survey.sections):
+        places[section.label, seen[section.label]] = i
+        seen[section.label] += 1
+    own: Counter[str] = Counter()
+    out = {}
+    for mine in song.sections:
+        number = own[mine.label]
+        own[mine.label] += 1
+        if (mine.label, number) in places:
+            out[mine.id] = places[mine.label, number]
+    return out
+
+
+def plan_differences(song: Song, survey: Survey) -> list[PlanDifference]:
+    """One for each section of the song in order, then the reference's sections that the song lacks."""
+    known = counterparts(song, survey)
+    out = []
+    for bar, section in song.placed():
+        i = known.get(section.id)
+        if i is None:
+            out.append(PlanDifference(section.id, None))
+        else:
+            theirs = survey.sections[i]
+            out.append(PlanDifference(section.id, i, bar - theirs.start_bar, section.bars - theirs.bars))
+    return out + [PlanDifference("", i) for i in range(len(survey.sections)) if i not in known.values()]
