@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 
+from django import forms
 from django.http import HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
 
-from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
-from ersatz.studio.models import Remake, Revision, StaleRevision
+from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
+from ersatz.studio.variants import edit_in
 
 #: Revisions that the history shows, and how many of those that were undone.
 MOST_LISTED, MOST_AHEAD = 60, 20
@@ -32,16 +33,24 @@ def steps(remake: Remake, revision: Revision) -> dict:
         "undo": revision.sentence if revision.number > 1 else None,
         "redo": after.sentence if after else None,
         "history": [[r.number, r.sentence] for r in listed],
+        "milestones": [
+            {"id": m.pk, "name": m.name, "listen": f"/listen/remake/{remake.pk}/{m.sha}/"}
+            for m in remake.milestones.defer("song_json")
+        ],
     }
 
 
 def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
-    """Body: {"revision": number, "edit": {"kind": ...}}. 409 with the current state if the song has moved on meanwhile."""
-    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    """Body: {"revision": number, "edit": {"kind": ...}}, or "ask" for an edit that the reference is needed for. 409 with the
+    current state if the song has moved on meanwhile."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     try:
         body = json.loads(request.body)
-        wanted = parse_edit(body["edit"])
-        revision = remake.apply(wanted, int(body["revision"]))
+        made_on, current = int(body["revision"]), remake.revision
+        if current is None or current.number != made_on:
+            # What is asked for depends on the song that it is asked of.
+            raise StaleRevision(current or Revision(number=0, sentence="it has no draft yet"))
+        revision = remake.apply(edit_in(body, current.song, remake.reference.survey), made_on)
     except StaleRevision as stale:
         current = remake.__class__.objects.get(pk=remake.pk)
         answer = {"error": str(stale)}
@@ -65,6 +74,34 @@ def answer_return(request: HttpRequest, pk: int, number: int, state: State) -> J
     """Back, or forward, to a revision of the history."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     return _answer(remake, remake.go_to(number), state)
+
+
+def answer_milestone(request: HttpRequest, pk: int, what: str, state: State) -> JsonResponse:
+    """Keeps the song under a name, takes a kept one up, or forgets it. Form: name, or milestone."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    if what == "keep":
+        form = MilestoneForm(request.POST)
+        if not form.is_valid():
+            return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+        try:
+            remake.keep(form.cleaned_data["name"])
+        except ErsatzError as error:
+            return JsonResponse({"error": str(error)}, status=400)
+        return _answer(remake, remake.revision, state)
+    form = ChosenForm(request.POST)
+    milestone = get_object_or_404(Milestone, remake=remake, pk=form.cleaned_data["milestone"] if form.is_valid() else 0)
+    if what == "take":
+        return _answer(remake, remake.take_up(milestone), state)
+    milestone.delete()
+    return _answer(remake, remake.revision, state)
+
+
+class MilestoneForm(forms.Form):
+    name = forms.CharField(max_length=60, strip=True)
+
+
+class ChosenForm(forms.Form):
+    milestone = forms.IntegerField(min_value=1)
 
 
 def _answer(remake: Remake, reached: Revision | None, state: State) -> JsonResponse:

@@ -19,9 +19,9 @@ IMMUTABLE = "private, max-age=31536000, immutable"
 UNTIL_FOUND = "private, no-store"
 
 
-def mixdown_of(remake: Remake, song: Song) -> Mixdown:
-    """A song of a remake, with its owner's samples."""
-    return Mixdown(song, render_cache(), OwnSample.objects.finder(remake.owner))
+def mixdown_of(remake: Remake, song: Song, heard: frozenset[str] | None = None) -> Mixdown:
+    """A song of a remake, with its owner's samples; `heard` as in Mixdown."""
+    return Mixdown(song, render_cache(), OwnSample.objects.finder(remake.owner), heard)
 
 
 @cache

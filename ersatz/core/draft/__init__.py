@@ -3,7 +3,7 @@
 `draft_song` writes it, `match_song` solves levels, EQ, ducking and loudness against the reference by rendering.
 """
 
-from ersatz.core.draft.build import draft_song
+from ersatz.core.draft.build import draft_song, empty_song
 from ersatz.core.draft.match import match_song
 
-__all__ = ["draft_song", "match_song"]
+__all__ = ["draft_song", "empty_song", "match_song"]

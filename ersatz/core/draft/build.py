@@ -42,6 +42,8 @@ DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise"
 REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
 RISER_BARS = 16
+EMPTY_BARS = 16
+DEFAULT_BPM = 124.0
 STEPS = 16
 #: Drive of a kick whose own can't be told.
 HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
@@ -81,6 +83,21 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         style=style.name,
     )
     return replace(song, parts=_parts(survey, style, key, kick_row, depth, rng, sections))
+
+
+def empty_song(survey: Survey, title: str) -> Song:
+    """One drop of EMPTY_BARS without a part, in the reference's tempo, key and pump: where a remake by hand begins. A reference
+    without a steady tempo gives DEFAULT_BPM."""
+    steady = survey.tempo.is_steady and MIN_BPM <= survey.tempo.bpm <= MAX_BPM
+    bpm = survey.tempo.bpm if steady else DEFAULT_BPM
+    kick_row = _on_sixteenths(survey.drums.patterns[survey.main_section()])
+    style = choose_style(bpm, kick_row)
+    ducking, depth = _ducking(survey, style)
+    return Song(
+        title, bpm, survey.key.tonic, survey.key.mode, survey.tempo.swing_percent if steady else 50.0,
+        (SongSection("s1", "drop", EMPTY_BARS),), (), ducking, reverb=Reverb(duck_db=round(REVERB_SHARE * depth, 2)),
+        delay=Delay(duck_db=round(DELAY_SHARE * depth, 2)), style=style.name,
+    )  # fmt: skip
 
 
 def _on_sixteenths(pattern: DrumPattern) -> tuple[float, ...]:

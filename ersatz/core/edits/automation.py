@@ -47,6 +47,20 @@ def target_name(target: str) -> str:
     return target.rpartition(".")[2].removesuffix("_db").removesuffix("_hz").replace("_", " ")
 
 
+def described(song: Song, owner: str, target: str) -> tuple[str, str]:
+    """What a target is called, and its unit."""
+    if not target.startswith("effects."):
+        return {"gain_db": "Level", "pan": "Pan", "reverb_db": "Reverb send", "delay_db": "Delay send"}[target], (
+            "" if target == "pan" else "dB"
+        )
+    _, place, name = target.split(".")
+    part, bus = song.part(owner), owner.removeprefix(BUS)
+    effects = part.effects if part else song.master.effects if bus == MASTER else song.buses.get(bus, ())
+    spec = spec_of(effects[int(place)])
+    param = next((p for p in spec.params if p.name == name), None)
+    return f"{spec.title}: {param.title if param else 'Blend'}", param.unit if param else ""
+
+
 @dataclass(frozen=True)
 class SetAutomation:
     """A curve over the song for a value of a part, a bus, a return or the master; without points it is taken away."""

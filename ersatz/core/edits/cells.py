@@ -8,6 +8,7 @@ from typing import ClassVar, Literal
 from ersatz.core.edits.arrangement import cell_of, checked_cell, part_of, section_name, section_of, with_part
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Alternative, Cell, Song
+from ersatz.core.voices import library
 
 MOST_CELLS = 4000
 
@@ -62,17 +63,22 @@ class PutCells:
 
 @dataclass(frozen=True)
 class KeepAlternative:
-    """A second version beside what a cell plays; None takes it away."""
+    """A second version beside what a cell plays; None takes it away. `shipped` names a shipped sound for it."""
 
     kind: ClassVar[str] = "keep_alternative"
     part: str
     section: str
     alternative: Alternative | None
+    shipped: str = ""
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
         cell = cell_of(song, part, self.section)
         other = self.alternative
+        if other is not None and self.shipped:
+            if self.shipped not in library.library():
+                raise InvalidEdit(f"There is no shipped sound “{self.shipped}”.")
+            other = replace(other, sound=library.sound(self.shipped))
         if other is not None:
             player = part_of(song, other.part) if other.part else part
             if other.pattern not in player.patterns:

@@ -31,7 +31,7 @@ from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.notes import ENGINE, Notes
 from ersatz.core.mixdown.schedule import duck_triggers
-from ersatz.core.mixdown.staging import staged, versions_of
+from ersatz.core.mixdown.staging import BUS, staged, versions_of
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
@@ -48,6 +48,8 @@ SPAN_BARS = 8
 SILENT_SEND_DB = -59.0
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
 LEVEL_RAMP = 882
+#: Pieces of a bar in a picture of its level.
+PEAKS_PER_BAR = 16
 
 Progress = Callable[[float], None]
 Want = Callable[[Work, int], None]
@@ -55,10 +57,13 @@ Want = Callable[[Work, int], None]
 
 class Mixdown:
     """A song ready to be rendered. Cheap to make; the cache is where the work is kept. `samples` finds the audio that voices play;
-    what it doesn't find is silent."""
+    what it doesn't find is silent. `heard`: ids of the parts that sound, None for all; the others still steer and cut."""
 
-    def __init__(self, song: Song, cache: RenderCache | None = None, samples: Samples = no_samples):
+    def __init__(
+        self, song: Song, cache: RenderCache | None = None, samples: Samples = no_samples, heard: frozenset[str] | None = None
+    ):
         self.song = staged(song)
+        self._heard = heard
         self._samples = samples
         self.cache = cache or RenderCache()
         self.bars = Bars(song.grid)
@@ -335,7 +340,10 @@ class Mixdown:
     # Buses and returns --------------------------------------------------------------------------------------------
 
     def _bus_parts(self, bus: str) -> list[Part]:
-        return [p for p in self.song.parts if p.bus == bus]
+        return [p for p in self.song.parts if p.bus == bus and self._is_heard(p)]
+
+    def _is_heard(self, part: Part) -> bool:
+        return self._heard is None or part.id.partition("~")[0] in self._heard
 
     def _bus_dry_key(self, bus: str, bar: int) -> str | None:
         keys = [key for p in self._bus_parts(bus) if (key := self.part_key(p, bar)) is not None]
@@ -406,7 +414,7 @@ class Mixdown:
             return []
         out: list[tuple[Part, float | np.ndarray]] = []
         for p in self.song.parts:
-            if self.part_key(p, bar) is not None:
+            if self._is_heard(p) and self.part_key(p, bar) is not None:
                 level = self._moved(p, f"{name}_db", bar, p.reverb_db if name == "reverb" else p.delay_db)
                 if np.max(level) > SILENT_SEND_DB:
                     out.append((p, level))
@@ -666,6 +674,26 @@ class Mixdown:
             start,
             stop,
         )
+
+    def peaks(self, owner: str, first_bar: int, last_bar: int, per_bar: int = PEAKS_PER_BAR) -> list[float]:
+        """Highest level, 0..1, in each of `per_bar` pieces of 1-based bars first..last of a part, a bus ("bus:drums"), a return
+        or the master: what is drawn behind its curves."""
+        out: list[float] = []
+        for bar in range(first_bar - 1, last_bar):
+            block = self._block_of(owner, bar)
+            if block is None:
+                out += [0.0] * per_bar
+            else:
+                out += [round(float(np.abs(piece).max()), 3) for piece in np.array_split(block, per_bar, axis=1)]
+        return out
+
+    def _block_of(self, owner: str, bar: int) -> np.ndarray | None:
+        versions = versions_of(owner, self.song)
+        if versions:
+            return next((b for p in versions if (b := self.part_block(p, bar)) is not None), None)
+        if owner.removeprefix(BUS) in BUSES:
+            return self.bus_block(owner.removeprefix(BUS), bar)
+        return self.return_block(owner, bar) if owner in RETURNS else self.master_block(bar)
 
     def solo_return(self, name: str, start: int, stop: int) -> np.ndarray:
         """One return, shape (2, n)."""

@@ -3,16 +3,18 @@
 import numpy as np
 import soundfile
 from django.contrib.auth.decorators import login_required
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
+from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import sounding_as
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.song.document import Song
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.parts.state import middle_of
 from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, mixdown_of
+from ersatz.studio.variants import variant_of
 
 MAX_BARS = 64
 
@@ -37,11 +39,40 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
 @login_required
 @require_GET
 def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponse:
-    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    revision = remake.revisions.filter(sha=sha).first()
-    if revision is None:
+    remake, song = _song(request, pk, sha)
+    return _bars(remake, song, first, last)
+
+
+@login_required
+@require_GET
+def variant_bars(request: HttpRequest, pk: int, sha: str, code: str, first: int, last: int) -> HttpResponse:
+    """A remake with an edit tried on it, or some of its parts alone."""
+    remake, song = _song(request, pk, sha)
+    try:
+        variant = variant_of(code, song, remake.reference.survey)
+    except ErsatzError as error:
+        raise Http404(str(error)) from error
+    return _bars(remake, variant.song, first, last, variant.heard)
+
+
+@login_required
+@require_GET
+def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last: int) -> JsonResponse:
+    """Levels of a part, a bus, a return or the master, PEAKS_PER_BAR to a bar."""
+    remake, song = _song(request, pk, sha)
+    _check(first, last)
+    mixdown = mixdown_of(remake, song)
+    levels = mixdown.peaks(owner, first, min(last, song.bars))
+    return JsonResponse({"peaks": levels}, headers={"Cache-Control": IMMUTABLE if mixdown.is_complete else UNTIL_FOUND})
+
+
+def _song(request: HttpRequest, pk: int, sha: str) -> tuple[Remake, Song]:
+    """A song of a remake's revisions or milestones."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    kept = remake.revisions.filter(sha=sha).first() or remake.milestones.filter(sha=sha).first()
+    if kept is None:
         raise Http404
-    return _bars(remake, revision.song, first, last)
+    return remake, kept.song
 
 
 @login_required
@@ -59,9 +90,9 @@ def as_it_was(request: HttpRequest, pk: int, sha: str, part: str, was: str, firs
     return _bars(remake, sounding_as(songs[sha], part, old, middle_of(old), samples), first, last)
 
 
-def _bars(remake: Remake, song: Song, first: int, last: int) -> HttpResponse:
+def _bars(remake: Remake, song: Song, first: int, last: int, heard: frozenset[str] | None = None) -> HttpResponse:
     _check(first, last)
-    mixdown = mixdown_of(remake, song)
+    mixdown = mixdown_of(remake, song, heard)
     if first > song.bars:
         raise Http404
     start, stop = mixdown.bar_range(first, last)

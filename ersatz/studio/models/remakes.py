@@ -8,6 +8,7 @@ from django.db import models, transaction
 from django.utils import timezone
 
 from ersatz.core.edits import Edit
+from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models.documents import Document
@@ -64,6 +65,27 @@ class Remake(Owned):
         self.head, self.title = remake.head, remake.title
         return revision
 
+    def keep(self, name: str) -> Milestone:
+        """The song as it stands, under a name: kept whatever becomes of the history."""
+        revision = self.revision
+        if revision is None:
+            raise InvalidEdit("There is nothing to keep yet.")
+        kept = {"sentence": revision.sentence, "song_json": revision.song_json, "sha": revision.sha, "created_at": timezone.now()}
+        return self.milestones.update_or_create(name=name, defaults=kept)[0]
+
+    def take_up(self, milestone: Milestone) -> Revision:
+        """A kept song as the next revision."""
+        with transaction.atomic():
+            remake = Remake.objects.select_for_update().get(pk=self.pk)
+            remake.revisions.filter(number__gt=remake.head).delete()
+            remake.head += 1
+            remake.title = milestone.song.title
+            made = {"song_json": milestone.song_json, "sha": milestone.sha}
+            revision = remake.revisions.create(number=remake.head, sentence=f"Back to “{milestone.name}”", **made)
+            remake.save(update_fields=["head", "title"])
+        self.head, self.title = remake.head, remake.title
+        return revision
+
     def step(self, by: int) -> Revision | None:
         """Undo (-1) or redo (+1); None where there is nothing to go to."""
         return self._go(lambda head: head + by)
@@ -100,6 +122,25 @@ class Revision(models.Model):
 
     def __str__(self) -> str:
         return f"{self.number}: {self.sentence}"
+
+
+class Milestone(models.Model):
+    """A song of a remake kept under a name, to come back to and to compare by ear."""
+
+    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="milestones")
+    name = models.CharField(max_length=60)
+    sentence = models.CharField(max_length=200)
+    song_json = models.JSONField()
+    song = Document("song_json", Song.from_json)
+    sha = models.CharField(max_length=40, db_index=True)
+    created_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["-created_at"]
+        constraints = [models.UniqueConstraint(fields=["remake", "name"], name="one_milestone_per_name")]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class Measurement(models.Model):

@@ -2,18 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from functools import cache
+from pathlib import Path
+
 from django.contrib.auth.decorators import login_required
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
+from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
+from ersatz.core.edits.automation import automatable, described
+from ersatz.core.edits.transitions import BUS, RHYTHMS, USUAL_BEATS
+from ersatz.core.errors import ErsatzError
+from ersatz.core.exchange.midi import arrangement_of, read_midi
+from ersatz.core.gap.plans import plan_differences
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import BUSES, Alternative, Automation, Cell, Pattern, Song
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
-from ersatz.studio.edit import answer_edit, answer_return, answer_step, steps
+from ersatz.core.voices import library
+from ersatz.studio.edit import answer_edit, answer_milestone, answer_return, answer_step, steps
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
-from ersatz.studio.models import Job, Remake, Revision
+from ersatz.studio.models import Job, Remake, Revision, StaleRevision
+from ersatz.studio.plan.forms import MidiForm
+
+#: Length of the window of short-term loudness, EBU Tech 3341.
+SHORT_TERM_S = 3.0
 
 
 @login_required
@@ -30,6 +47,9 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     context["drawing"] = {
         **state(remake, revision),
         "reference": reference_plan(survey, remake.reference.target) if survey else None,
+        "rhythms": RHYTHMS,
+        "usualBeats": USUAL_BEATS,
+        "sounds": sounds_by_role(),
     }
     return render(request, "studio/plan.html", context)
 
@@ -42,31 +62,79 @@ def state(remake: Remake, revision: Revision) -> dict:
         "bars": song.bars,
         "style": song.style.replace("-", " "),
         "sections": [
-            {"id": s.id, "name": section_name(song, s.id), "label": s.label, "start": bar, "bars": s.bars, "gapBeats": s.gap_beats}
+            {"id": s.id, "name": section_name(song, s.id), "label": s.label, "start": bar, "bars": s.bars}
             for bar, s in song.placed()
         ],
+        "bpm": song.bpm,
+        "key": [song.tonic, song.mode],
+        "transitions": to_json(song.transitions),
+        "automation": automation_state(song),
+        "differences": to_json(plan_differences(song, survey)) if (survey := remake.reference.survey) else [],
         "parts": [
             {
                 "id": p.id, "name": p.name, "role": p.role, "bus": p.bus, "gainDb": p.gain_db, "duckDb": p.duck_db,
-                "cells": {
-                    c.section: {"on": c.on, "pattern": c.pattern, "entry": c.entry_bars, "exit": c.exit_bars,
-                                "level": c.level_db} for c in p.cells
-                },
-                "patterns": sorted(p.patterns),
+                "cells": {c.section: cell_state(c) for c in p.cells},
+                "patterns": {name: pattern_state(p.patterns[name]) for name in sorted(p.patterns)},
             }
             for p in song.parts
         ],
     }  # fmt: skip
 
 
+def cell_state(cell: Cell) -> dict:
+    return {
+        "on": cell.on, "pattern": cell.pattern, "entry": cell.entry_bars, "exit": cell.exit_bars, "level": cell.level_db,
+        "fill": cell.fill, "fillBars": cell.fill_bars, "sound": cell.sound.name or "own sound" if cell.sound else "",
+        "part": cell.part, "other": alternative_state(cell.other) if cell.other else None,
+    }  # fmt: skip
+
+
+def alternative_state(other: Alternative) -> dict:
+    sound = other.sound.name or "own sound" if other.sound else ""
+    return {"pattern": other.pattern, "level": other.level_db, "sound": sound, "part": other.part}
+
+
+def pattern_state(pattern: Pattern) -> dict:
+    """Notes as [tick, length, MIDI]: enough to draw them small."""
+    return {"bars": pattern.bars, "loop": pattern.loop_ticks, "notes": [[n.tick, n.ticks, n.midi] for n in pattern.notes]}
+
+
+def automation_state(song: Song) -> dict:
+    """Curves by owner and target as [tick, value, curve]; buses are named "bus:drums"."""
+
+    def curves(row: Iterable[Automation]) -> dict:
+        return {a.target: [[p.tick, p.value, p.curve] for p in a.points] for a in row}
+
+    out = {p.id: curves(p.automation) for p in song.parts if p.automation}
+    return out | {f"{BUS}{name}" if name in BUSES else name: curves(row) for name, row in song.automation.items()}
+
+
+@cache
+def sounds_by_role() -> dict[str, list[str]]:
+    """Names of the shipped sounds."""
+    out: dict[str, list[str]] = {}
+    for sound in library.library().values():
+        out.setdefault(sound.role, []).append(sound.name)
+    return out
+
+
 def reference_plan(survey: Survey, target: Target | None) -> dict:
     """`usual` says how long a target's sections are elsewhere."""
+    grid = survey.tempo.grid
     lengths = target.spread.section_bars if target else ()
     return {
         "bars": survey.bars,
         "sections": [{"label": s.label, "start": s.start_bar, "bars": s.bars} for s in survey.sections],
         "usual": [[span.low, span.high] for span in lengths],
         "presence": {role: list(survey.presence.of(role)) for role in ROLES},
+        "level": [round(v, 1) for v in survey.energy.full_db],
+        "curves": {
+            "loudness": [[grid.bar_at(s.t_s - SHORT_TERM_S / 2) - 1, s.lufs] for s in survey.loudness.short_term],
+            "brightness": [
+                [k + 0.5, round(h - f, 2)] for k, (h, f) in enumerate(zip(survey.energy.high_db, survey.energy.full_db))
+            ],
+        },
+        "events": [[e.kind, e.start_bar, e.beats] for e in survey.events],
     }
 
 
@@ -92,6 +160,73 @@ def redo(request: HttpRequest, pk: int) -> JsonResponse:
 @require_POST
 def return_to(request: HttpRequest, pk: int, number: int) -> JsonResponse:
     return answer_return(request, pk, number, state)
+
+
+@login_required
+@require_POST
+def milestone(request: HttpRequest, pk: int, what: str) -> JsonResponse:
+    return answer_milestone(request, pk, what, state)
+
+
+@login_required
+@require_GET
+def now(request: HttpRequest, pk: int) -> JsonResponse:
+    """Where the song stands: for windows that may have been overtaken. With "?state" all of it, as the Plan shows it."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision = remake.revision
+    if revision is None:
+        raise Http404
+    short = {"revision": revision.number, "sha": revision.sha, "sentence": revision.sentence}
+    return JsonResponse(state(remake, revision) if "state" in request.GET else short)
+
+
+@login_required
+@require_GET
+def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
+    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest, now]."""
+    song = _current(request, pk)
+    try:
+        rows = automatable(song, owner)
+    except ErsatzError as error:
+        raise Http404(str(error)) from error
+    return JsonResponse({"targets": [[t, *described(song, owner, t), low, high] for t, (low, high) in rows.items()]})
+
+
+@login_required
+@require_GET
+def standing_still(request: HttpRequest, pk: int) -> JsonResponse:
+    """Where the song brings nothing new, and what could change there."""
+    found = standstills(_current(request, pk))
+    return JsonResponse({"found": [{**to_json(s), "offers": [o.said for o in s.offers]} for s in found]})
+
+
+@login_required
+@require_POST
+def bring_midi(request: HttpRequest, pk: int) -> JsonResponse:
+    """A MIDI file as a whole arrangement: its tracks become parts."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    form = MidiForm(request.POST, request.FILES)
+    if not form.is_valid():
+        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
+    file = form.cleaned_data["file"]
+    try:
+        current = remake.revision
+        if current is None:
+            raise Http404
+        edit = arrangement_of(read_midi(file.read()), Path(file.name).name, current.song.grid.ticks_per_bar)
+        revision = remake.apply(edit, form.cleaned_data["revision"])
+    except StaleRevision as stale:
+        return JsonResponse({"error": str(stale)}, status=409)
+    except ErsatzError as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    return JsonResponse(state(remake, revision))
+
+
+def _current(request: HttpRequest, pk: int) -> Song:
+    revision = get_object_or_404(Remake.objects.of(request.user), pk=pk).revision
+    if revision is None:
+        raise Http404
+    return revision.song
 
 
 @login_required

@@ -11,6 +11,7 @@ urlpatterns = [
     path("references/<int:pk>/delete/", views.delete, {"model": Reference}, name="reference-delete"),
     path("references/<int:pk>/restore/", views.restore, {"model": Reference}, name="reference-restore"),
     path("references/<int:pk>/draft/", views.draft, name="draft"),
+    path("references/<int:pk>/start-empty/", views.start_empty, name="start-empty"),
     path("remakes/<int:pk>/delete/", views.delete, {"model": Remake}, name="remake-delete"),
     path("remakes/<int:pk>/restore/", views.restore, {"model": Remake}, name="remake-restore"),
 ]

@@ -13,6 +13,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
+from ersatz.core.draft import empty_song
 from ersatz.studio.frame import frame, latest_measurement, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
@@ -169,13 +170,27 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
         return redirect(reverse("survey", args=[pk]) + "?ask=tempo")
     form = DraftForm(request.POST)
     chosen = form.cleaned_data if form.is_valid() else {}
-    count = reference.remakes.count()
     remake = Remake.objects.create(
         owner=request.user,
         reference=reference,
-        title=f"Remake of {reference.title}"[:110] + (f" {count + 1}" if count else ""),
-        seed=chosen.get("seed") or count + 1,
+        title=_next_title(reference),
+        seed=chosen.get("seed") or reference.remakes.count() + 1,
         style=chosen.get("style") or (reference.target and reference.target.style) or "",
     )
     start_job(request.user, Job.Kind.DRAFT, remake=remake)
     return redirect("plan", pk=remake.pk)
+
+
+@login_required
+@require_POST
+def start_empty(request: HttpRequest, pk: int) -> HttpResponse:
+    """A remake to be made by hand, in the reference's tempo and key."""
+    reference = get_object_or_404(Reference.objects.of(request.user).surveyed(), pk=pk)
+    remake = Remake.objects.create(owner=request.user, reference=reference, title=_next_title(reference))
+    remake.start(empty_song(reference.survey, remake.title), "Started empty")
+    return redirect("plan", pk=remake.pk)
+
+
+def _next_title(reference: Reference) -> str:
+    count = reference.remakes.count()
+    return f"Remake of {reference.title}"[:110] + (f" {count + 1}" if count else "")

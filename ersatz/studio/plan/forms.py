@@ -1,0 +1,16 @@
+"""What the Plan takes in."""
+
+from django import forms
+
+MOST_MIDI_BYTES = 4 * 1024 * 1024
+
+
+class MidiForm(forms.Form):
+    revision = forms.IntegerField(min_value=1)
+    file = forms.FileField(max_length=255, error_messages={"required": "No file arrived.", "empty": "The file is empty."})
+
+    def clean_file(self):
+        file = self.cleaned_data["file"]
+        if file.size > MOST_MIDI_BYTES:
+            raise forms.ValidationError("A MIDI file has up to 4 MB.")
+        return file
