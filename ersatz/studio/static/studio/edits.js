@@ -26,6 +26,8 @@ export function edits({ url, says, revision, show, refused }) {
     }
   });
   const send = (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
+  /** An edit that needs the reference: the server makes it. */
+  send.ask = (ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
   /** To a revision of the history. */
   send.returnTo = (number) => queue(() => post(url.replace(/edit\/$/, `return/${number}/`)));
   return send;

@@ -1,69 +1,120 @@
-// The plan: both section rows on one bar axis, parts by section, every cell a switch. The server keeps the song; this page
+// The plan: both section rows on one bar axis, parts by section, joints, one automated value. The server keeps the song; this page
 // sends edits with the revision they were made on and draws what comes back.
 
-import { BarAxis, el, fresh, joint, label, playhead, readJson, redrawn, sectionRow } from "./draw.js";
+import { Automation } from "./automation.js";
+import { BarRows, edge, node, place } from "./bars.js";
+import { Cells } from "./cells.js";
+import { el, readJson, sectionNames } from "./draw.js";
 import { edits } from "./edits.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { button } from "./fields.js";
 import { player } from "./frame.js";
-import { sectionTools } from "./sections.js";
+import { guideTools } from "./guide.js";
+import { History } from "./history.js";
+import { post } from "./http.js";
+import { differenceSaid, sectionTools } from "./sections.js";
+import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
+import { Transitions } from "./transitions.js";
 
-const HEAD = 206, TOP = 92, LANE = 36;
-const host = document.getElementById("plan");
-const says = document.getElementById("plan-says");
-let song = readJson("drawing");
-let picked = null;
-const reference = song.reference;
+const HEAD = 206, ROLES = ["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"];
+const byId = (id) => document.getElementById(id);
+const host = byId("plan"), says = byId("plan-says"), picture = byId("plan-notes");
+const { reference, rhythms, usualBeats, sounds, ...first } = readJson("drawing");
+const fixed = { reference, rhythms, usualBeats, sounds, id: Number(host.dataset.remake) };
+let song = { ...first, ...fixed };
+let clicked = null, still = [];
 
-const bars = () => Math.max(song.bars, reference?.bars ?? 0);
+const rows = new BarRows(host, HEAD);
+const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: draw });
+const ask = (wanted) => send.ask(wanted);
+const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask });
+const transitions = new Transitions({ rows, box: byId("joint-tools"), song: () => song, send });
+const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, says });
+automation.onOpen = () => draw();
+const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: host.dataset.home, state: () => song, show, returnTo: send.returnTo, player });
+
 /** The song's own section under the playhead, also while the reference is heard. */
 const placed = () => song.sections.findIndex((s) => player.position() >= s.start - 1 && player.position() < s.start - 1 + s.bars);
-const axis = () => new BarAxis(HEAD, host.clientWidth - 2, bars());
 
 function draw() {
-  const focus = document.activeElement?.dataset?.cell, typed = document.activeElement?.dataset?.name, joined = document.activeElement?.getAttribute("aria-label");
-  host.replaceChildren();
-  const height = TOP + song.parts.length * LANE + 6;
-  host.style.height = `${height}px`;
-  const svg = el("svg", {});
-  host.append(svg);
-  fresh(svg, height);
-  const a = axis();
-  svg.append(...a.ticks(0));
-  if (reference) svg.append(...sectionRow(a, reference.sections.map((s) => [s.label, s.start, s.bars]), 18, 28, "ref"));
-  (reference?.usual ?? []).forEach(([low, high], i) => {
-    const { start, bars: length, label: kind } = reference.sections[i];
-    const said = low === high ? `${low}` : `${low}–${high}`;
-    if (a.x(start + length) - a.x(start) > (said.length + kind.length + 2) * 7 + 22) svg.append(...label(a.x(start + length) - said.length * 6.4 - 9, 37, said, { class: "s" }));
-  });
-  const blocks = sectionRow(a, song.sections.map((s) => [s.label, s.start, s.bars]), 50, 28, "own", (i) => player.seek(song.sections[i].start - 1));
-  blocks.forEach((block, i) => { block.dataset.own = i; });
-  svg.append(...blocks);
-  const here = placed();
-  if (here >= 0 && song.sections[here]) {
-    const s = song.sections[here];
-    svg.append(el("rect", { class: "frame", x: a.x(s.start), y: 15, width: a.x(s.start + s.bars) - a.x(s.start), height: height - 19 }));
-  }
-  // The end of each section can be taken hold of.
-  song.sections.forEach((section, i) => {
-    const end = section.start + section.bars, name = `End of ${section.name}, bar`;
-    svg.append(joint(svg, a, { bar: end, least: section.start + 1, most: section.start + 128, top: 48, bottom: 80, name }, (bar) => {
-      send({ kind: "resize_section", section: section.id, bars: snapped(bar - section.start, section.bars) });
-    }));
-    dragged(svg.querySelectorAll("[data-own]")[i], a, i);
-  });
+  const focused = focusedThing();
+  rows.clear(Math.max(song.bars, reference?.bars ?? 0));
+  rows.ruler((bar) => player.seek(bar), addPart());
+  if (reference) drawReference();
+  drawOwn();
   song.parts.forEach((part, row) => {
-    const y = TOP + row * LANE;
-    drawPresence(svg, a, part, y);
-    host.append(rowHead(part, y));
-    song.sections.forEach((section, column) => host.append(cell(part, section, a, y, row, column)));
+    const lane = rows.row(partHead(part), 29, "partrow");
+    drawPresence(lane, part);
+    if (Object.keys(part.patterns).length) song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
+    else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
   });
-  playhead(svg, a, 0, height, player, [0, 16]);
-  if (focus) host.querySelector(`[data-cell="${focus}"]`)?.focus();
-  else if (joined?.startsWith("End of")) [...svg.querySelectorAll(".joint")].find((n) => n.getAttribute("aria-label") === joined)?.focus();
+  transitions.draw(node("b", "", "Joints"));
+  automation.draw(automationHead());
+  drawFrame();
+  rows.playhead(player.position());
+  cells.mark();
+  cells.tools();
   tools();
-  cellTools();
-  if (typed) document.querySelector(`#cell-tools [data-name="${typed}"]`)?.focus();
+  drawNotes();
+  focused();
+}
+
+/** What had the focus gets it again when everything is drawn anew. */
+function focusedThing() {
+  const active = document.activeElement, data = active?.dataset ?? {};
+  const key = ["cell", "transition", "own", "name", "tool"].find((k) => data[k]);
+  const label = active?.getAttribute?.("aria-label");
+  return () => {
+    const again = key ? document.querySelector(`[data-${key}="${CSS.escape(data[key])}"]`) : label && host.contains(active) === false ? [...document.querySelectorAll(".plan [aria-label], .section-tools [aria-label]")].find((n) => n.getAttribute("aria-label") === label) : null;
+    again?.focus({ preventScroll: true });
+  };
+}
+
+function drawReference() {
+  const lane = rows.row(node("b", "ref", reference.bars === song.bars ? "Reference" : `Reference, ${reference.bars} bars`), 24, "portraitrow");
+  const svg = el("svg", { viewBox: `0 0 ${reference.bars} 24`, preserveAspectRatio: "none", "aria-hidden": "true" });
+  const tops = reference.level.map((v) => 24 - Math.max(0, 1 + v / 36) * 22);
+  const line = tops.map((y, i) => `${i ? "L" : "M"}${i} ${y}L${i + 1} ${y}`).join("");
+  svg.append(el("path", { class: "refarea", d: `${line}L${reference.bars} 24L0 24Z` }), el("path", { class: "refline", d: line }));
+  lane.append(place(svg, 0, reference.bars));
+  const blocks = rows.row("", 28), names = sectionNames(reference.sections.map((s) => [s.label]));
+  const missing = new Set(song.differences.filter((d) => !d.section).map((d) => d.counterpart));
+  reference.sections.forEach((s, i) => {
+    const block = place(node("button", `refsection${i === clicked ? " chosen" : ""}`), s.start - 1, s.bars, 1);
+    block.type = "button";
+    const usual = reference.usual[i] ? `, usually ${reference.usual[i][0] === reference.usual[i][1] ? reference.usual[i][0] : `${reference.usual[i][0]} to ${reference.usual[i][1]}`} bars` : "";
+    block.append(node("span", "", names[i]));
+    if (missing.has(i)) block.append(node("em", "", "missing"));
+    block.setAttribute("aria-label", `Reference: ${names[i]}, bars ${s.start} to ${s.start + s.bars - 1}${usual}${missing.has(i) ? ", missing in the remake" : ""}`);
+    block.title = block.getAttribute("aria-label");
+    block.addEventListener("click", () => { clicked = clicked === i ? null : i; draw(); });
+    blocks.append(block);
+  });
+}
+
+function drawOwn() {
+  const lane = rows.row(node("b", "own", "Remake"), 31, "ownrow");
+  song.sections.forEach((s, i) => {
+    const block = place(node("button", "ownsection"), s.start - 1, s.bars, 1);
+    block.type = "button";
+    block.dataset.own = i;
+    const difference = song.differences.find((d) => d.section === s.id), said = difference ? differenceSaid(difference) : "";
+    block.append(node("span", "", s.name));
+    if (said) block.append(node("em", "", said));
+    const quiet = still.filter((f) => f.section === s.id);
+    if (quiet.length) block.append(node("i", "still", quiet.some((f) => f.kind === "same drop") ? "= again" : "= still"));
+    block.setAttribute("aria-label", `${s.name}, bars ${s.start} to ${s.start + s.bars - 1}${said ? `, ${said} than the reference’s`.replace("not in the reference than the reference’s", "not in the reference") : ""}`);
+    block.title = block.getAttribute("aria-label");
+    lane.append(block);
+    dragged(block, i);
+  });
+  // The end of each section can be taken hold of.
+  for (const s of song.sections) {
+    const end = s.start - 1 + s.bars;
+    lane.append(edge(rows, { bar: end, least: s.start, most: s.start + 127, name: `End of ${s.name}, bar` }, (bar) => {
+      send({ kind: "resize_section", section: s.id, bars: snapped(bar - (s.start - 1), s.bars) });
+    }));
+  }
 }
 
 /** Lengths are even: within a bar of a multiple of four they become it. */
@@ -72,77 +123,61 @@ function snapped(bars, before) {
   return four > 0 && four !== before && Math.abs(four - bars) <= 1 && Math.abs(bars - before) > 1 ? four : bars;
 }
 
-/** A section's block is dragged to another place in the plan. */
-function dragged(block, a, index) {
-  let from = null;
-  block.addEventListener("pointerdown", (event) => { from = event.clientX; });
+/** A section's block is dragged to another place in the plan; a click puts the playhead there. */
+function dragged(block, index) {
+  let from = null, moved = false;
+  block.addEventListener("pointerdown", (event) => { from = event.clientX; moved = false; });
   block.addEventListener("pointermove", (event) => {
     if (from === null || Math.abs(event.clientX - from) < 8) return;
+    moved = true;
     if (!block.hasPointerCapture(event.pointerId)) block.setPointerCapture(event.pointerId);
-    block.setAttribute("transform", `translate(${event.clientX - from} 0)`);
+    block.style.transform = `translateX(${event.clientX - from}px)`;
   });
   block.addEventListener("pointerup", (event) => {
     const by = from === null ? 0 : event.clientX - from;
     from = null;
-    block.removeAttribute("transform");
+    block.style.transform = "";
     if (Math.abs(by) < 8) return;
     const { id, start, bars: length } = song.sections[index];
-    const middle = a.bar(a.x(start + length / 2) + by);
-    const place = song.sections.filter((s) => s.id !== id && s.start + s.bars / 2 < middle).length;
-    if (place !== index) send({ kind: "move_section", section: id, place });
+    const middle = start - 1 + length / 2 + by / rows.perBar;
+    const there = song.sections.filter((s) => s.id !== id && s.start - 1 + s.bars / 2 < middle).length;
+    if (there !== index) send({ kind: "move_section", section: id, place: there });
   });
+  block.addEventListener("click", () => { if (!moved) player.seek(song.sections[index].start - 1); });
 }
 
-/** What the cell that was last in hand plays. */
-function cellTools() {
-  const box = document.getElementById("cell-tools");
-  const part = song.parts.find((p) => p.id === picked?.part), section = song.sections.find((s) => s.id === picked?.section);
-  box.replaceChildren();
-  const cell = part && section ? part.cells[section.id] : null;
-  if (!cell?.on) {
-    box.textContent = part && section ? `${part.name} doesn’t play in ${section.name}: press Enter on its cell to let it.` : "Click a cell to switch it; reach it by Tab and the arrow keys to see what it plays.";
-    return;
-  }
-  const put = (change) => send({ kind: "set_cell", ...picked, pattern: cell.pattern, entry_bars: cell.entry, exit_bars: cell.exit, level_db: cell.level, ...change });
-  const name = document.createElement("b");
-  name.textContent = `${part.name} in ${section.name}`;
-  const bars = (field, title, value, most) => numberField({ name: `cell-${field}`, title, unit: "bars", low: 0, high: most, value, scale: "linear", step: 1 }, (v) => put({ [field]: v }));
-  box.append(
-    name,
-    choiceField({ name: "cell-pattern", title: "Pattern", options: part.patterns, value: cell.pattern }, (pattern) => put({ pattern })),
-    bars("entry_bars", "Enters after", cell.entry, section.bars - 1 - cell.exit),
-    bars("exit_bars", "Leaves early by", cell.exit, section.bars - 1 - cell.entry),
-    numberField({ name: "cell-level", title: "Level", unit: "dB", low: -24, high: 12, value: cell.level, scale: "linear", step: 0.5 }, (v) => put({ level_db: v })),
-  );
+function drawFrame() {
+  const here = song.sections[placed()];
+  if (!here) return;
+  const frame = place(node("div", "underhead"), here.start - 1, here.bars);
+  const layer = node("div", "layer");
+  layer.append(frame);
+  rows.sheet.append(layer);
 }
 
-const tools = () => sectionTools(document.getElementById("section-tools"), song, reference, placed(), player.position(), send);
-
-/** The reference's presence beneath a row: hatched boxes where it plays, as tall as it is strong. */
-function drawPresence(svg, a, part, y) {
+/** The reference's presence beneath a row: hatched boxes where it plays. */
+function drawPresence(lane, part) {
   const measured = reference?.presence[part.role];
   if (!measured) return;
   // A single bar more or less is no entry: the middle of five neighbours.
-  const presence = measured.map((_, i) => measured.slice(Math.max(0, i - 2), i + 3).sort((x, y) => x - y)[Math.min(2, Math.floor((Math.min(measured.length, i + 3) - Math.max(0, i - 2)) / 2))]);
+  const presence = measured.map((_, i) => {
+    const near = measured.slice(Math.max(0, i - 2), i + 3).sort((x, y) => x - y);
+    return near[Math.floor(near.length / 2)];
+  });
   let start = 0;
   for (let i = 1; i <= presence.length; i += 1) {
     const on = presence[start] >= 0.25;
     if (i < presence.length && presence[i] >= 0.25 === on) continue;
-    if (on) {
-      const x = a.x(start + 1);
-      svg.append(el("rect", { class: "refbox", x: x + 1, y: y + 2, width: Math.max(2, a.x(i + 1) - x - 2), height: LANE - 6, "stroke-dasharray": presence[start] < 0.5 ? "3 3" : null }));
-    }
+    if (on) lane.append(place(node("i", `presence${presence[start] < 0.5 ? " faint" : ""}`), start, i - start, 1));
     start = i;
   }
 }
 
-function rowHead(part, y) {
-  const head = document.createElement("div");
-  head.className = "rowhead";
-  head.style.top = `${y - 2}px`;
-  const name = document.createElement("b");
-  name.textContent = part.name;
-  name.title = part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked";
+function partHead(part) {
+  const head = document.createDocumentFragment();
+  const name = node("a", "partname", part.name);
+  name.href = `${host.dataset.home}parts/${part.id}/`;
+  name.title = `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`;
   const gain = document.createElement("input");
   Object.assign(gain, { type: "number", step: 0.5, min: -40, max: 18, value: part.gainDb.toFixed(1) });
   gain.setAttribute("aria-label", `Level of ${part.name}, dB`);
@@ -151,85 +186,171 @@ function rowHead(part, y) {
     if (gain.value === "" || Number.isNaN(value)) gain.value = part.gainDb.toFixed(1);
     else send({ kind: "set_part_gain", part: part.id, gain_db: value });
   });
-  const unit = document.createElement("span");
-  unit.className = "soft";
-  unit.textContent = "dB";
-  head.append(name, gain, unit);
+  head.append(name, gain, node("span", "soft", "dB"));
   return head;
 }
 
-function cell(part, section, a, y, row, column) {
-  const found = part.cells[section.id];
-  const on = Boolean(found?.on);
-  const button = document.createElement("button");
-  button.className = "cell";
-  button.dataset.cell = `${row}.${column}`;
-  const x = a.x(section.start), width = a.x(section.start + section.bars) - x;
-  Object.assign(button.style, { left: `${x + 2}px`, top: `${y + 8}px`, width: `${Math.max(8, width - 4)}px` });
-  if (on) {
-    button.style.setProperty("--in", `${(100 * found.entry) / section.bars}%`);
-    button.style.setProperty("--out", `${(100 * found.exit) / section.bars}%`);
-    button.style.paddingLeft = `${(found.entry / section.bars) * (width - 4) + 6}px`;
+function addPart() {
+  const select = document.createElement("select");
+  select.setAttribute("aria-label", "Add a part");
+  select.dataset.tool = "add-part";
+  select.add(new Option("add a part …", ""));
+  for (const role of ROLES) {
+    const group = document.createElement("optgroup");
+    group.label = role;
+    for (const sound of sounds[role] ?? []) group.append(new Option(sound, JSON.stringify([role, sound])));
+    select.append(group);
   }
-  button.textContent = on ? `${found.pattern}${found.level ? ` ${found.level > 0 ? "+" : "−"}${Math.abs(found.level)}` : ""}` : "";
-  button.setAttribute("aria-pressed", String(on));
-  button.setAttribute("aria-label", `${part.name} in ${section.name}`);
-  button.title = `${part.name} in ${section.name}: ${on ? `pattern ${found.pattern}${found.entry ? `, enters after ${found.entry} bars` : ""}` : "off"}`;
-  button.addEventListener("focus", () => { picked = { part: part.id, section: section.id }; cellTools(); });
-  button.addEventListener("click", () => send({ kind: "switch_part", part: part.id, section: section.id, on: !on }));
-  button.addEventListener("keydown", (event) => {
-    const move = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[event.key];
-    if (!move) return;
-    event.preventDefault();
-    host.querySelector(`[data-cell="${row + move[0]}.${column + move[1]}"]`)?.focus();
+  select.addEventListener("change", () => {
+    if (!select.value) return;
+    const [role, sound] = JSON.parse(select.value);
+    send({ kind: "add_part", role, sound, name: names[role] ?? role, bars: 1 });
   });
-  return button;
+  return select;
+}
+const names = { kick: "Kick", clap: "Clap", hats: "Hats", perc: "Percussion", bass: "Bass", chords: "Chords", lead: "Lead", noise: "Noise", impact: "Hit" };
+
+function automationHead() {
+  const head = document.createDocumentFragment();
+  const owner = song.parts.find((p) => p.id === automation.owner)?.name ?? automation.owner.replace("bus:", "") + (automation.owner.startsWith("bus:") ? " bus" : "");
+  head.append(node("b", "", owner), node("small", "soft", automation.targets.find(([t]) => t === automation.target)?.[1] ?? ""));
+  return head;
 }
 
-const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: draw });
+/** The notes of the cells in view, once there is room for them: small marks on the ink, higher for higher notes. */
+function drawNotes() {
+  const context = picture.getContext("2d"), ratio = window.devicePixelRatio || 1;
+  const width = rows.room + 2, height = host.clientHeight;
+  if (picture.width !== Math.round(width * ratio) || picture.height !== Math.round(height * ratio)) {
+    picture.width = Math.round(width * ratio);
+    picture.height = Math.round(height * ratio);
+    Object.assign(picture.style, { width: `${width}px`, height: `${height}px`, left: `${HEAD}px` });
+  }
+  context.setTransform(ratio, 0, 0, ratio, 0, 0);
+  context.clearRect(0, 0, width, height);
+  if (rows.perBar < 22) return;
+  context.fillStyle = getComputedStyle(host).getPropertyValue("--onown");
+  const [from, to] = rows.view, lanes = host.querySelectorAll(".partrow");
+  song.parts.forEach((part, row) => {
+    const top = lanes[row].offsetTop + 17;
+    for (const section of song.sections) {
+      const cell = part.cells[section.id], start = section.start - 1;
+      if (!cell?.on || start > to || start + section.bars < from) continue;
+      const pattern = part.patterns[cell.pattern];
+      const leaves = section.bars - cell.exit;
+      drawPattern(context, pattern, start, start + cell.entry, start + leaves - cell.fillBars, top);
+      if (cell.fillBars) drawPattern(context, part.patterns[cell.fill], start + leaves - cell.fillBars, start + leaves - cell.fillBars, start + leaves, top);
+    }
+  });
+}
+
+function drawPattern(context, pattern, anchor, begin, end, top) {
+  if (!pattern?.notes.length) return;
+  const length = pattern.loop ? pattern.loop / 3840 : pattern.bars, [from, to] = rows.view;
+  const low = Math.min(...pattern.notes.map((n) => n[2])), span = Math.max(12, ...pattern.notes.map((n) => n[2] - low));
+  for (let repeat = Math.max(0, Math.floor((from - anchor) / length)); anchor + repeat * length < Math.min(end, to); repeat += 1) {
+    for (const [tick, ticks, midi] of pattern.notes) {
+      const bar = anchor + repeat * length + tick / 3840;
+      if (bar < begin || bar >= end || bar > to || tick / 3840 >= length) continue;
+      const x = (bar - from) * rows.perBar, wide = Math.max(1.5, Math.min(ticks / 3840, end - bar) * rows.perBar - 1);
+      if (x + wide > 0) context.fillRect(x, top + 5 - ((midi - low) / span) * 5, wide, 1.6);
+    }
+  }
+}
+
+function tools() {
+  const here = placed(), section = song.sections[here];
+  sectionTools(byId("section-tools"), { song, here, bar: player.position(), there: clicked, send, ask });
+  transitions.tools(section);
+  automation.tools(section);
+  if (player) guideTools(byId("guide-tools"), { player, song, section, redraw: tools });
+}
 
 function show(state) {
-  song = { ...state, reference };
-  document.getElementById("remake-title").textContent = song.title;
-  player.replaceRemake(song.listen, { bars: song.bars, sections: song.sections.map((s) => [s.name, s.start, s.bars]) });
+  song = { ...state, ...fixed };
+  history.hearing = null;
+  byId("remake-title").textContent = song.title;
+  player.replaceRemake(song.listen, { bars: song.bars, bpm: song.bpm, sections: song.sections.map((s) => [s.name, s.start, s.bars]) });
   draw();
   buttons();
+  history.draw();
+  lookForStandstills();
 }
 
 function buttons() {
   for (const [id, sentence] of [["undo", song.undo], ["redo", song.redo]]) {
-    const button = document.getElementById(id);
-    button.disabled = !sentence;
-    button.textContent = (id === "undo" ? "Undo" : "Redo") + (sentence ? `: ${sentence}` : "");
+    const one = byId(id);
+    one.disabled = !sentence;
+    one.textContent = (id === "undo" ? "Undo" : "Redo") + (sentence ? `: ${sentence}` : "");
   }
-  document.getElementById("history").replaceChildren(
-    ...song.history.map(([number, sentence]) => {
-      const item = document.createElement("li");
-      item.value = number;
-      const go = button(sentence, () => send.returnTo(number), "plain");
-      go.setAttribute("aria-label", `Return to ${number}: ${sentence}`);
-      if (number === song.revision) go.setAttribute("aria-current", "true");
-      if (number > song.revision) item.className = "undone";
-      item.append(go);
-      return item;
-    }),
-  );
 }
 
-document.getElementById("rename").addEventListener("click", () => {
-  editTitle(document.getElementById("remake-title"), song.title, (title) => send({ kind: "rename", title }));
+let looked = null;
+/** Where nothing new comes, a moment after the last edit. */
+function lookForStandstills() {
+  clearTimeout(looked);
+  looked = setTimeout(async () => {
+    const { sha } = song;
+    const answer = await fetch(`${host.dataset.home}standing-still/`).catch(() => null);
+    if (!answer?.ok || sha !== song.sha) return;
+    still = (await answer.json()).found;
+    standstillTools(byId("still"), { still, song, player, ask });
+    for (const block of host.querySelectorAll("[data-own]")) {
+      block.querySelector(".still")?.remove();
+      const quiet = still.filter((f) => f.section === song.sections[block.dataset.own].id);
+      if (quiet.length) block.append(node("i", "still", quiet.some((f) => f.kind === "same drop") ? "= again" : "= still"));
+    }
+  }, 900);
+}
+
+byId("rename").addEventListener("click", () => {
+  editTitle(byId("remake-title"), song.title, (title) => send({ kind: "rename", title }));
+});
+byId("zoom-in").addEventListener("click", () => rows.zoom(1.6));
+byId("zoom-out").addEventListener("click", () => rows.zoom(1 / 1.6));
+byId("zoom-all").addEventListener("click", () => rows.fit());
+byId("zoom-section").addEventListener("click", () => {
+  const here = song.sections[placed()];
+  if (here) rows.show(here.start - 1, here.bars);
+});
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest("input, select, dialog")) return;
+  const act = { "+": () => rows.zoom(1.6), "=": () => rows.zoom(1.6), "-": () => rows.zoom(1 / 1.6), "_": () => rows.fit(), u: () => byId("guide-on")?.click() }[event.key];
+  if (act) {
+    event.preventDefault();
+    act();
+  }
+});
+byId("midi-file").addEventListener("change", async (event) => {
+  const [file] = event.target.files;
+  event.target.value = "";
+  if (!file) return;
+  const body = new FormData();
+  body.append("file", file);
+  body.append("revision", song.revision);
+  const { ok, data } = await post(`${host.dataset.home}midi/`, body);
+  says.textContent = ok ? "" : data.error;
+  if (ok) show(data);
 });
 
+rows.watch(drawNotes);
 let section = placed(), bar = Math.floor(player.position());
-player.watch(host, () => {
-  if (Math.floor(player.position()) !== bar) {
-    bar = Math.floor(player.position());
-    if (!document.getElementById("section-tools").contains(document.activeElement)) tools();
+player.watch(host, (at) => {
+  rows.playhead(at);
+  if (player.isPlaying) rows.follow(at);
+  if (Math.floor(at) !== bar) {
+    bar = Math.floor(at);
+    if (!document.querySelector(".section-tools:focus-within")) tools();
   }
   if (placed() !== section) {
     section = placed();
-    if (!host.contains(document.activeElement) || document.activeElement.tagName !== "INPUT") draw();
+    host.querySelector(".layer")?.remove();
+    drawFrame();
   }
 });
-redrawn(draw);
+draw();
 buttons();
+history.draw();
+lookForStandstills();
+document.fonts?.ready.then(drawNotes);
+window.addEventListener("resize", drawNotes);

@@ -53,6 +53,8 @@ export class Player {
     this.isPlaying = false;
     /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
     this.aids = { click: false, drone: false, band: "" };
+    /** The reference along under the remake, section by section: [first bar, bars, the reference's first bar, its bars], from 0. */
+    this.guide = { on: false, db: -12, band: "", map: [], off: [] };
     this.tonicHz = data.reference?.tonicHz ?? 0;
     this.tones = [];
     this.segments = [];
@@ -172,10 +174,52 @@ export class Player {
     this.#announce();
   }
 
+  /** What the guide plays, or how: heard from the next moment on. */
+  setGuide(change) {
+    Object.assign(this.guide, change);
+    if (this.isPlaying) this.#startAt(this.position());
+    this.#announce();
+  }
+
+  get canGuide() {
+    return this.inParallel && this.guide.map.length > 0;
+  }
+
+  /** Stretches of the reference that belong under bars `from` to `end`: [bar, bars, the reference's bar]. */
+  #guided(from, end) {
+    const out = [];
+    for (const [start, bars, there, length] of this.guide.map) {
+      const last = Math.min(end, start + Math.min(bars, length));
+      let bar = Math.max(from, start);
+      if (this.guide.off.includes(start)) continue;
+      while (bar < last - 1e-6) {
+        const at = there + bar - start, stop = Math.min(last, bar + CHUNK - (at % CHUNK));
+        out.push([bar, stop - bar, at]);
+        bar = stop;
+      }
+    }
+    return out;
+  }
+
+  async #scheduleGuide(from, end, time, generation) {
+    if (!this.guide.on || !this.canGuide || this.heard !== "remake") return;
+    const track = this.tracks.reference;
+    const pieces = await Promise.all(this.#guided(from, end).map(async ([bar, bars, at]) => [bar, bars, at, await track.chunk(this.context, Math.floor(at / CHUNK + 1e-9)).catch(() => null)]));
+    if (generation !== this.generation || !this.guideGain) return;
+    for (const [bar, bars, at, buffer] of pieces) {
+      const begins = time + (bar - from) * track.barS, late = Math.max(0, this.context.currentTime - begins);
+      if (!buffer || late >= bars * track.barS) continue;
+      const source = this.context.createBufferSource();
+      source.buffer = buffer;
+      source.connect(this.guideGain);
+      source.start(begins + late, (at % CHUNK) * track.barS + late, bars * track.barS - late);
+    }
+  }
+
   /** The band's filters between the tracks and the output. */
-  #bandInput() {
+  #bandInput(band = this.aids.band) {
     let input = this.output;
-    for (const [type, frequency] of BANDS[this.aids.band] ?? []) {
+    for (const [type, frequency] of BANDS[band] ?? []) {
       for (let k = 0; k < 2; k += 1) {
         const filter = new BiquadFilterNode(this.context, { type, frequency, Q: k ? 1.3 : 0.54 });
         filter.connect(input);
@@ -262,6 +306,7 @@ export class Player {
       const level = name === this.heard ? 10 ** (own / 20) : 0;
       gain.gain.setTargetAtTime(level, this.context.currentTime, FADE_S / 3);
     }
+    if (this.guideGain) this.guideGain.gain.value = 10 ** ((this.guide.db + Math.min(0, -offset)) / 20);
   }
 
   #silence() {
@@ -293,6 +338,8 @@ export class Player {
       this.gains[name].gain.value = 0;
       this.gains[name].connect(input);
     }
+    this.guideGain = context.createGain();
+    this.guideGain.connect(this.#bandInput(this.guide.band));
     this.#levels();
     this.cursor = { bar: this.bar, time: context.currentTime + 0.05 };
     this.#fill(this.generation);
@@ -331,6 +378,7 @@ export class Player {
         source.start(this.cursor.time, (from - k * CHUNK) * barS, (end - from) * barS);
       });
       this.#clicks(from, end, this.cursor.time, main);
+      this.#scheduleGuide(from, end, this.cursor.time, generation);
       this.segments.push({ time: this.cursor.time, bar: from, bars: end - from, barS: main.barS });
       while (this.segments.length > 2 && this.segments[1].time < context.currentTime) this.segments.shift();
       this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS };

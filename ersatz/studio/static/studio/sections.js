@@ -1,27 +1,27 @@
-// The section under the playhead: its name and length, its place, and what the reference has there.
+// The section under the playhead: its name and length, its place, room before it and bars of it, and what the reference has there.
 
+import { node } from "./bars.js";
 import { button } from "./fields.js";
 
 const LABELS = ["intro", "build", "drop", "breakdown", "bridge", "outro"];
 
-/** The reference's section of the same label and number, or undefined. */
-function counterpart(song, reference, here) {
-  const { label } = song.sections[here];
-  const number = song.sections.slice(0, here).filter((s) => s.label === label).length;
-  return reference?.sections.filter((s) => s.label === label)[number];
+const some = (count, what = "bar") => `${Math.abs(count)} ${what}${Math.abs(count) === 1 ? "" : "s"}`;
+
+/** How a section stands to its counterpart, in words; "" where it is the same. */
+export function differenceSaid({ section, counterpart, later_bars: later, longer_bars: longer }) {
+  if (!section) return "missing";
+  if (counterpart === null) return "not in the reference";
+  return [later && `${some(later)} ${later > 0 ? "later" : "earlier"}`, longer && `${some(longer)} ${longer > 0 ? "longer" : "shorter"}`].filter(Boolean).join(", ");
 }
 
-const samePlan = (song, reference) => song.sections.length === reference.sections.length
-  && song.sections.every((s, i) => s.label === reference.sections[i].label && s.bars === reference.sections[i].bars);
-
-/** Fills `box`; `here` is the section's index, `bar` the playhead's 0-based bar, `send` takes an edit. */
-export function sectionTools(box, song, reference, here, bar, send) {
+/** Fills `box`; `here` is the section's index, `bar` the playhead's 0-based bar, `send` takes an edit, `ask` what needs the reference;
+ *  `there` is the index of a section of the reference that was clicked, or null. */
+export function sectionTools(box, { song, here, bar, there, send, ask }) {
   const section = song.sections[here];
   box.replaceChildren();
   if (!section) return;
   const own = (kind, more = {}) => send({ kind, section: section.id, ...more });
-  const name = document.createElement("b");
-  name.textContent = section.name;
+  const name = node("b", "", section.name);
 
   const label = document.createElement("select");
   label.setAttribute("aria-label", `What ${section.name} is`);
@@ -38,34 +38,44 @@ export function sectionTools(box, song, reference, here, bar, send) {
     if (Number.isInteger(bars) && bars !== section.bars) own("resize_section", { bars });
     else length.value = section.bars;
   });
-  const unit = document.createElement("span");
-  unit.textContent = "bars";
 
-  const inside = Math.floor(bar) - (section.start - 1);
+  const inside = Math.floor(bar) - (section.start - 1), at = Math.floor(bar) + 1;
   const tool = (title, act, possible = true) => {
-    const node = button(title, act);
-    node.disabled = !possible;
-    return node;
+    const made = button(title, act);
+    made.disabled = !possible;
+    return made;
   };
   box.append(
-    name, label, length, unit,
+    name, label, length, node("span", "", "bars"),
     tool("Earlier", () => own("move_section", { place: here - 1 }), here > 0),
     tool("Later", () => own("move_section", { place: here + 1 }), here + 1 < song.sections.length),
     tool("Double", () => own("double_section")),
     tool(inside > 0 ? `Split at bar ${section.start + inside}` : "Split", () => own("split_section", { bars: inside }), inside > 0 && inside < section.bars),
     tool("Join with the next", () => own("join_section"), here + 1 < song.sections.length),
     tool("Take out", () => own("take_out_section"), song.sections.length > 1),
+    barTools(song, at, send),
   );
+  if (!song.reference) return;
+  const difference = song.differences.find((d) => d.section === section.id);
+  const theirs = difference && difference.counterpart !== null ? song.reference.sections[difference.counterpart] : null;
+  const said = theirs ? `reference: bars ${theirs.start} to ${theirs.start + theirs.bars - 1}${differenceSaid(difference) ? `, here ${differenceSaid(difference)}` : ""}` : "not in the reference";
+  box.append(node("span", "soft refsays", said));
+  if (theirs && theirs.bars !== section.bars) box.append(tool(`As long: ${theirs.bars} bars`, () => own("resize_section", { bars: theirs.bars })));
+  const clicked = there === null ? null : song.reference.sections[there];
+  if (clicked && song.differences.some((d) => d.counterpart === there && differenceSaid(d))) box.append(tool(`Adopt ${clicked.label}, ${clicked.bars} bars`, () => ask({ kind: "adopt_reference", section: there })));
+  if (song.differences.some(differenceSaid)) box.append(tool("Adopt its whole plan", () => ask({ kind: "adopt_reference", section: null })));
+}
 
-  if (!reference) return;
-  const there = counterpart(song, reference, here);
-  const says = document.createElement("span");
-  says.className = "soft refsays";
-  says.textContent = there ? `reference: bars ${there.start} to ${there.start + there.bars - 1}` : "not in the reference";
-  box.append(says);
-  if (there && there.bars !== section.bars) box.append(tool(`As long: ${there.bars} bars`, () => own("resize_section", { bars: there.bars })));
-  if (!samePlan(song, reference)) {
-    const plan = reference.sections.map(({ label: kind, bars }) => ({ label: kind, bars }));
-    box.append(tool("Adopt its whole plan", () => send({ kind: "adopt_plan", plan })));
-  }
+/** Bars of everything at once, from the playhead on. */
+function barTools(song, at, send) {
+  const select = document.createElement("select");
+  select.setAttribute("aria-label", `Bars of everything from bar ${at} on`);
+  select.dataset.tool = "everything";
+  select.add(new Option(`everything from bar ${at} …`, ""));
+  const rest = song.bars - at + 1;
+  for (const bars of [1, 2, 4, 8]) select.add(new Option(`make room for ${some(bars)}`, JSON.stringify({ kind: "make_room", bar: at, bars })));
+  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest && b < song.bars)) select.add(new Option(`cut ${some(bars)} and close up`, JSON.stringify({ kind: "close_up", first: at, last: at + bars - 1 })));
+  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest)) select.add(new Option(`repeat ${some(bars)}`, JSON.stringify({ kind: "repeat_bars", first: at, last: at + bars - 1 })));
+  select.addEventListener("change", () => { if (select.value) send(JSON.parse(select.value)); });
+  return select;
 }

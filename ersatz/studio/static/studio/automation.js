@@ -1,0 +1,282 @@
+// One automated value over the song: its curve on the level of what it changes, points that are dragged, drawn or stepped, shapes,
+// and the reference's measured curve where there is one.
+
+import { node } from "./bars.js";
+import { el } from "./draw.js";
+import { button, shown } from "./fields.js";
+
+const TALL = 92, TICKS = 3840, SNAP = 240, CHUNK = 32, PEAKS = 16;
+/** How far a bend of 1 goes: as in the core's curves. */
+const BEND = 5;
+const SHAPES = ["rise", "fall", "pulse", "stairs"];
+
+export class Automation {
+  constructor({ rows, box, song, send, says }) {
+    Object.assign(this, { rows, box, song, send, says, owner: "master", target: "gain_db", targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
+  }
+
+  get points() {
+    return this.song().automation[this.owner]?.[this.target] ?? [];
+  }
+
+  get range() {
+    const [, , , low, high] = this.targets.find(([t]) => t === this.target) ?? ["", "", "dB", -60, 24];
+    // Faders are used near the top: the rest of their range is at the foot of the lane.
+    return this.target.endsWith("_db") && low <= -60 ? [-36, Math.min(high, 12)] : [low, high];
+  }
+
+  #log() {
+    const unit = this.targets.find(([t]) => t === this.target)?.[2];
+    return unit === "Hz" && this.range[0] > 0;
+  }
+
+  y(value) {
+    const [low, high] = this.range, v = Math.min(high, Math.max(low, value));
+    const share = this.#log() ? Math.log(v / low) / Math.log(high / low) : (v - low) / (high - low);
+    return (TALL - 6) * (1 - share) + 3;
+  }
+
+  value(y) {
+    const [low, high] = this.range, share = Math.min(1, Math.max(0, 1 - (y - 3) / (TALL - 6)));
+    return this.#log() ? low * (high / low) ** share : low + share * (high - low);
+  }
+
+  async choose(owner, target = null) {
+    this.owner = owner;
+    const answer = await fetch(`/remakes/${this.song().id}/targets/${encodeURIComponent(owner)}/`);
+    this.targets = answer.ok ? (await answer.json()).targets : [];
+    this.target = this.targets.some(([t]) => t === target) ? target : this.targets[0]?.[0] ?? "gain_db";
+    this.picked = null;
+    this.onOpen();
+  }
+
+  /** The row; `head` is its name. Redrawn in place when only the curve changes. */
+  draw(head) {
+    if (!this.open) return;
+    this.lane = this.rows.row(head, TALL, "automation");
+    this.lane.setAttribute("aria-label", "Automation");
+    this.lane.addEventListener("dblclick", (event) => { if (!this.drawing) this.#add(event); });
+    this.lane.addEventListener("pointerdown", (event) => { if (this.drawing) this.#freehand(event); });
+    this.redraw();
+  }
+
+  redraw() {
+    this.tools();
+    if (!this.open || !this.lane?.isConnected) return;
+    const bars = this.song().bars;
+    this.lane.replaceChildren();
+    const svg = el("svg", { viewBox: `0 0 ${bars * TICKS} ${TALL}`, preserveAspectRatio: "none", "aria-hidden": "true" });
+    svg.append(el("path", { class: "levels", d: this.#levels() }));
+    const measured = this.#measured();
+    if (measured) svg.append(el("path", { class: "refline over", d: measured }));
+    if (this.points.length) svg.append(el("path", { class: "ownline", d: this.#curve(bars * TICKS) }));
+    this.lane.append(svg);
+    this.points.forEach((point, i) => this.lane.append(this.#handle(point, i)));
+    const [low, high] = this.range;
+    const unit = this.targets.find(([t]) => t === this.target)?.[2] ?? "";
+    const scale = node("div", "scale");
+    const none = this.points.length ? "" : "Nothing is automated here yet: double-click adds a point; or draw, or take a shape.";
+    scale.append(node("span", "", `${shown(high)} ${unit}`), node("span", "none", none), node("span", "", `${shown(low)} ${unit}`));
+    this.lane.append(scale);
+    this.#fetchLevels();
+  }
+
+  #curve(end) {
+    const out = [], points = this.points;
+    out.push(`M0 ${this.y(points[0][1])}`);
+    points.forEach(([tick, value, bend], i) => {
+      out.push(`L${tick} ${this.y(value)}`);
+      const next = points[i + 1];
+      if (!next || (!bend && !this.#log())) return;
+      // As the mixdown bends it, in steps that no eye sees.
+      for (let k = 1; k < 16; k += 1) {
+        const u = k / 16, rate = BEND * bend;
+        const share = bend ? (1 - Math.exp(-rate * u)) / (1 - Math.exp(-rate)) : u;
+        out.push(`L${tick + u * (next[0] - tick)} ${this.y(value + share * (next[1] - value))}`);
+      }
+    });
+    out.push(`L${end} ${this.y(points[points.length - 1][1])}`);
+    return out.join("");
+  }
+
+  /** The reference's loudness or brightness, its middle on the middle of the lane, a dB as tall as one of the curve's. */
+  #measured() {
+    const { reference } = this.song();
+    const curve = this.target === "gain_db" ? reference?.curves.loudness : /_hz$|level_db$/.test(this.target) ? reference?.curves.brightness : null;
+    if (!curve?.length) return null;
+    const middle = [...curve].map(([, v]) => v).sort((a, b) => a - b)[curve.length >> 1];
+    return curve.filter(([, v]) => v > middle - 36).map(([bar, v], i) => `${i ? "L" : "M"}${Math.max(0, bar * TICKS)} ${Math.min(TALL - 2, Math.max(2, TALL / 2 - (v - middle) * 2.2))}`).join("");
+  }
+
+  #levels() {
+    const out = [];
+    for (let bar = 0; bar < this.song().bars; bar += CHUNK) {
+      const known = this.peaks.get(`${this.song().sha}.${this.owner}.${bar}`);
+      if (!Array.isArray(known)) continue;
+      known.forEach((level, k) => {
+        const x = (bar + k / PEAKS) * TICKS, tall = Math.min(1, level) * (TALL / 2 - 3);
+        if (tall > 0.3) out.push(`M${x} ${TALL / 2 - tall}h${TICKS / PEAKS}v${2 * tall}h${-TICKS / PEAKS}z`);
+      });
+    }
+    return out.join("") || "M0 0";
+  }
+
+  /** Levels of what is in view, and then of the rest, one stretch after the other. */
+  async #fetchLevels() {
+    if (this.fetching) return;
+    this.fetching = true;
+    const [first] = this.rows.view, { sha, bars, id } = this.song(), { owner } = this;
+    const starts = Array.from({ length: Math.ceil(bars / CHUNK) }, (_, k) => k * CHUNK).sort((a, b) => Math.abs(a + CHUNK / 2 - first) - Math.abs(b + CHUNK / 2 - first));
+    for (const start of starts) {
+      const key = `${sha}.${owner}.${start}`;
+      if (this.peaks.has(key)) continue;
+      if (!this.open || sha !== this.song().sha || owner !== this.owner) break;
+      try {
+        const answer = await fetch(`/listen/peaks/${id}/${sha}/${encodeURIComponent(owner)}/${start + 1}-${Math.min(bars, start + CHUNK)}.json`);
+        this.peaks.set(key, answer.ok ? (await answer.json()).peaks : []);
+      } catch {
+        break;
+      }
+      this.lane?.querySelector(".levels")?.setAttribute("d", this.#levels());
+    }
+    this.fetching = false;
+    if (this.peaks.size > 200) this.peaks.clear();
+    if (this.open && (sha !== this.song().sha || owner !== this.owner)) this.#fetchLevels();
+  }
+
+  #handle([tick, value, bend], i) {
+    const handle = node("button", `point${i === this.picked ? " chosen" : ""}`);
+    handle.type = "button";
+    const unit = this.targets.find(([t]) => t === this.target)?.[2] ?? "";
+    const put = (t, v) => {
+      handle.style.left = `calc(var(--bar) * ${t / TICKS} - 6px)`;
+      handle.style.top = `${this.y(v) - 6}px`;
+      handle.setAttribute("aria-label", `Point at bar ${(t / TICKS + 1).toFixed(2)}, ${shown(v)} ${unit}`);
+      handle.title = `${handle.getAttribute("aria-label")}; arrow keys move it, Alt bends what follows, Delete takes it out`;
+    };
+    put(tick, value);
+    handle.addEventListener("focus", () => { this.picked = i; this.tools(); });
+    handle.addEventListener("pointerdown", (event) => {
+      event.preventDefault();
+      event.stopPropagation();
+      handle.focus();
+      handle.setPointerCapture(event.pointerId);
+      let now = [tick, value];
+      const move = (e) => {
+        const box = this.lane.getBoundingClientRect();
+        now = [this.#between(i, this.#snapped(this.rows.barAt(e.clientX) * TICKS, e.shiftKey)), this.#rounded(this.value(e.clientY - box.top))];
+        put(...now);
+      };
+      handle.addEventListener("pointermove", move);
+      handle.addEventListener("pointerup", () => {
+        handle.removeEventListener("pointermove", move);
+        if (now[0] !== tick || now[1] !== value) this.#set(this.points.map((p, k) => (k === i ? [now[0], now[1], bend] : p)));
+      }, { once: true });
+    });
+    handle.addEventListener("keydown", (event) => {
+      const by = { ArrowUp: 1, ArrowDown: -1 }[event.key], along = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+      if (!by && !along && event.key !== "Delete" && event.key !== "Backspace") return;
+      event.preventDefault();
+      event.stopPropagation();
+      if (!by && !along) return this.#set(this.points.filter((_, k) => k !== i));
+      const [low, high] = this.range, step = this.#log() ? value * 0.06 : (high - low) / (event.shiftKey ? 12 : 48);
+      const next = event.altKey && by ? [tick, value, Math.max(-1, Math.min(1, Number((bend + by * 0.1).toFixed(2))))] : by ? [tick, this.#rounded(Math.min(high, Math.max(low, value + by * step))), bend] : [this.#between(i, tick + along * (event.shiftKey ? TICKS : SNAP)), value, bend];
+      return this.#set(this.points.map((p, k) => (k === i ? next : p)));
+    });
+    return handle;
+  }
+
+  #snapped(tick, fine) {
+    const step = fine ? 10 : SNAP;
+    return Math.max(0, Math.min(this.song().bars * TICKS, Math.round(tick / step) * step));
+  }
+
+  #between(i, tick) {
+    const before = this.points[i - 1]?.[0] ?? 0, after = this.points[i + 1]?.[0] ?? this.song().bars * TICKS;
+    return Math.max(before, Math.min(after, tick));
+  }
+
+  #rounded(value) {
+    return Number(value.toPrecision(4));
+  }
+
+  #set(points) {
+    return this.send({ kind: "set_automation", owner: this.owner, target: this.target, points: points.map(([tick, value, curve]) => ({ tick, value, curve: curve ?? 0 })) });
+  }
+
+  #add(event) {
+    const box = this.lane.getBoundingClientRect();
+    const point = [this.#snapped(this.rows.barAt(event.clientX) * TICKS, event.shiftKey), this.#rounded(this.value(event.clientY - box.top)), 0];
+    this.#set([...this.points.filter(([t]) => t !== point[0]), point].sort((a, b) => a[0] - b[0]));
+  }
+
+  /** A line drawn by hand: a value for every 16th that the pointer passes. */
+  #freehand(event) {
+    if (event.target.closest(".point")) return;
+    event.preventDefault();
+    this.lane.setPointerCapture(event.pointerId);
+    const drawn = new Map(), svg = this.lane.querySelector("svg"), line = el("path", { class: "ownline drawn" });
+    svg.append(line);
+    const move = (e) => {
+      const box = this.lane.getBoundingClientRect();
+      drawn.set(this.#snapped(this.rows.barAt(e.clientX) * TICKS, false), this.#rounded(this.value(e.clientY - box.top)));
+      line.setAttribute("d", [...drawn].sort((a, b) => a[0] - b[0]).map(([t, v], i) => `${i ? "L" : "M"}${t} ${this.y(v)}`).join(""));
+    };
+    move(event);
+    this.lane.addEventListener("pointermove", move);
+    this.lane.addEventListener("pointerup", () => {
+      this.lane.removeEventListener("pointermove", move);
+      const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([t, v]) => [t, v, 0]), [first, last] = [points[0][0], points[points.length - 1][0]];
+      this.#set([...this.points.filter(([t]) => t < first), ...points, ...this.points.filter(([t]) => t > last)]);
+    }, { once: true });
+  }
+
+  tools(section = this.section) {
+    this.section = section;
+    const { song } = this, box = this.box;
+    box.replaceChildren();
+    const show = button(this.open ? "Hide" : "Show", () => { this.open = !this.open; if (this.open && !this.targets.length) this.choose(this.owner, this.target); else this.onOpen(); });
+    show.setAttribute("aria-pressed", String(this.open));
+    box.append(node("b", "", "Automation"), show);
+    if (!this.open) {
+      const count = Object.values(song().automation).reduce((sum, curves) => sum + Object.keys(curves).length, 0);
+      box.append(node("span", "", count ? `${count} ${count === 1 ? "curve" : "curves"}` : "none yet"));
+      return;
+    }
+    const owner = document.createElement("select"), target = document.createElement("select");
+    owner.setAttribute("aria-label", "What is automated");
+    owner.dataset.name = "automation-owner";
+    target.setAttribute("aria-label", "Which value of it");
+    target.dataset.name = "automation-target";
+    const mark = (id) => (song().automation[id] ? " ●" : "");
+    for (const [id, name] of [["master", "master"], ["reverb", "reverb return"], ["delay", "delay return"], ...["drums", "bass", "music", "effects"].map((b) => [`bus:${b}`, `${b} bus`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
+    for (const [id, name] of this.targets) target.add(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
+    owner.addEventListener("change", () => this.choose(owner.value));
+    target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });
+    const draw = button("Draw", () => { this.drawing = !this.drawing; this.tools(); });
+    draw.setAttribute("aria-pressed", String(this.drawing));
+    box.append(owner, target, draw);
+    if (section) this.#shapes(section);
+    if (this.points.length) box.append(button("Take away", () => this.#set([]), "plain"));
+  }
+
+  #shapes(section) {
+    const [first, last] = [(section.start - 1) * TICKS, (section.start - 1 + section.bars) * TICKS - 1], [low, high] = this.range;
+    const shape = document.createElement("select"), copy = document.createElement("select");
+    shape.setAttribute("aria-label", `Shape over ${section.name}`);
+    shape.dataset.name = "automation-shape";
+    shape.add(new Option(`shape over ${section.name} …`, ""));
+    for (const name of SHAPES) shape.add(new Option(name, name));
+    shape.addEventListener("change", () => {
+      if (shape.value) this.send({ kind: "shape_automation", owner: this.owner, target: this.target, shape: shape.value, first, last, low: this.#log() ? low : low + (high - low) / 4, high: this.target === "gain_db" ? Math.min(high, 0) : high });
+    });
+    this.box.append(shape);
+    if (!this.points.length) return;
+    copy.setAttribute("aria-label", `Copy what it does in ${section.name} to`);
+    copy.dataset.name = "automation-copy";
+    copy.add(new Option(`copy ${section.name} to …`, ""));
+    for (const other of this.song().sections) if (other.id !== section.id) copy.add(new Option(other.name, other.id));
+    copy.addEventListener("change", () => { if (copy.value) this.send({ kind: "copy_automation", owner: this.owner, target: this.target, section: section.id, to: copy.value }); });
+    this.box.append(copy);
+  }
+}

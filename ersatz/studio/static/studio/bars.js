@@ -1,0 +1,190 @@
+// Rows on one bar axis that zooms from the whole track to one bar. Everything is placed in bars by one custom property, --bar
+// (pixels per bar), so that zooming moves all of it without drawing anything anew; scrolling is the browser's own.
+
+const MOST_PX = 900;
+const NUMBERED = [1, 2, 4, 8, 16, 32, 64];
+
+export const node = (tag, className = "", text = "") => {
+  const made = document.createElement(tag);
+  if (className) made.className = className;
+  if (text) made.textContent = text;
+  return made;
+};
+
+/** Puts an element over bars `from` (0-based, fractional) to `from + bars` of its lane, `inset` px kept free at its ends. */
+export function place(element, from, bars, inset = 0) {
+  element.style.left = `calc(var(--bar) * ${from} + ${inset}px)`;
+  element.style.width = `calc(var(--bar) * ${bars} - ${2 * inset}px)`;
+  return element;
+}
+
+export class BarRows {
+  /** `host` scrolls; `head` is the width of the names in px. */
+  constructor(host, head) {
+    this.host = host;
+    this.head = head;
+    this.bars = 1;
+    this.perBar = 0;
+    this.watchers = [];
+    host.style.setProperty("--head", `${head}px`);
+    host.addEventListener("wheel", (event) => {
+      // A pinch on a touchpad arrives as a wheel with Ctrl held.
+      if (!event.ctrlKey && !event.metaKey) return;
+      event.preventDefault();
+      this.zoom(Math.exp(-event.deltaY * 0.01), event.clientX);
+    }, { passive: false });
+    host.addEventListener("scroll", () => this.#moved(), { passive: true });
+    window.addEventListener("resize", () => this.#set(this.perBar, null));
+  }
+
+  get room() {
+    return this.host.clientWidth - this.head - 2;
+  }
+
+  get least() {
+    return Math.max(1, this.room / this.bars);
+  }
+
+  /** Empties it for `bars` bars; what is in view stays in view. */
+  clear(bars) {
+    const whole = this.perBar <= this.least + 0.01;
+    this.bars = bars;
+    this.sheet = node("div", "barrows");
+    this.line = node("div", "barline");
+    this.sheet.append(this.line);
+    const left = this.host.scrollLeft;
+    this.host.replaceChildren(this.sheet);
+    this.#set(whole ? 0 : this.perBar, null);
+    this.host.scrollLeft = left;
+  }
+
+  /** A row with a name; gives the lane that its things are put in. */
+  row(head, height, className = "") {
+    const row = node("div", `barrow ${className}`);
+    row.style.height = `${height}px`;
+    const name = node("div", "barhead"), lane = node("div", "barlane");
+    name.append(head);
+    row.append(name, lane);
+    this.sheet.append(row);
+    return lane;
+  }
+
+  /** The numbers of the bars; a click on them calls `seek(bar)`. */
+  ruler(seek, head = "") {
+    const lane = this.row(head, 28, "ruler");
+    for (let bar = 0; bar < this.bars; bar += 1) {
+      const number = node("span", `n ${NUMBERED.filter((n) => bar % n === 0).map((n) => `m${n}`).join(" ")}`, String(bar + 1));
+      number.style.left = `calc(var(--bar) * ${bar})`;
+      lane.append(number);
+    }
+    lane.addEventListener("click", (event) => seek(Math.max(0, Math.floor(this.barAt(event.clientX)))));
+    lane.title = "Click to listen from here";
+    return lane;
+  }
+
+  /** 0-based bar, fractional, under a pointer. */
+  barAt(clientX) {
+    return (clientX - this.host.getBoundingClientRect().left - this.head + this.host.scrollLeft) / this.perBar;
+  }
+
+  /** Bars in view, 0-based: [first, last]. */
+  get view() {
+    return [this.host.scrollLeft / this.perBar, (this.host.scrollLeft + this.room) / this.perBar];
+  }
+
+  /** Closer by a factor, around a pointer or the middle. */
+  zoom(factor, clientX = null) {
+    this.#set(this.perBar * factor, clientX);
+  }
+
+  fit() {
+    this.#set(0, null);
+  }
+
+  /** Bars `first` to `last` fill the view. */
+  show(first, bars) {
+    this.#set(this.room / bars, null);
+    this.host.scrollLeft = first * this.perBar;
+  }
+
+  #set(perBar, clientX) {
+    const box = this.host.getBoundingClientRect();
+    const x = clientX === null ? this.head + this.room / 2 : clientX - box.left;
+    const bar = this.perBar ? (this.host.scrollLeft + x - this.head) / this.perBar : 0;
+    this.perBar = Math.min(Math.max(perBar, this.least), Math.max(MOST_PX, this.room));
+    const step = NUMBERED.find((n) => n * this.perBar >= 44) ?? 64;
+    this.host.style.setProperty("--bar", `${this.perBar}px`);
+    this.host.style.setProperty("--grid", `${this.perBar * Math.max(1, step / 2)}px`);
+    this.host.dataset.step = step;
+    this.host.dataset.near = this.perBar >= 90 ? "beats" : this.perBar >= 26 ? "bars" : "";
+    if (this.sheet) this.sheet.style.width = `${this.head + this.bars * this.perBar + 2}px`;
+    this.host.scrollLeft = Math.max(0, bar * this.perBar - (x - this.head));
+    this.#moved();
+  }
+
+  /** Calls `act` after every zoom and scroll, at most once per frame. */
+  watch(act) {
+    this.watchers.push(act);
+  }
+
+  #moved() {
+    this.playhead(this.at ?? 0);
+    if (this.asked) return;
+    this.asked = requestAnimationFrame(() => {
+      this.asked = null;
+      for (const act of this.watchers) act();
+    });
+  }
+
+  /** Turns the page when what plays leaves the view. */
+  follow(bar) {
+    const [from, to] = this.view;
+    if (to - from < this.bars - 0.01 && (bar < from || bar > to)) this.host.scrollLeft = bar * this.perBar - 8;
+  }
+
+  playhead(bar) {
+    this.at = bar;
+    if (this.line) this.line.style.transform = `translateX(${this.head + Math.min(bar, this.bars) * this.perBar}px)`;
+  }
+}
+
+/** A bar line as a handle in a lane: dragged, or stepped by the arrow keys and set by Enter. `done(bar)` when it stands elsewhere;
+ *  bars are 0-based here. */
+export function edge(rows, { bar: start, least, most, step = 1, name, said = (bar) => `bar ${bar + 1}` }, done) {
+  let bar = start;
+  const handle = node("div", "joint");
+  Object.assign(handle, { tabIndex: 0 });
+  handle.setAttribute("role", "slider");
+  handle.setAttribute("aria-label", name);
+  handle.setAttribute("aria-valuemin", least);
+  handle.setAttribute("aria-valuemax", most);
+  const to = (value) => {
+    bar = Math.max(least, Math.min(most, Math.round(value / step) * step));
+    handle.style.left = `calc(var(--bar) * ${bar} - 5px)`;
+    handle.setAttribute("aria-valuenow", bar);
+    handle.setAttribute("aria-valuetext", said(bar));
+  };
+  const moved = () => { if (bar !== start) done(bar); };
+  handle.addEventListener("pointerdown", (event) => {
+    event.preventDefault();
+    event.stopPropagation();
+    handle.setPointerCapture(event.pointerId);
+    const move = (e) => to(rows.barAt(e.clientX));
+    handle.addEventListener("pointermove", move);
+    handle.addEventListener("pointerup", () => {
+      handle.removeEventListener("pointermove", move);
+      moved();
+    }, { once: true });
+  });
+  handle.addEventListener("keydown", (event) => {
+    const by = { ArrowLeft: -step, ArrowRight: step, PageUp: -4 * step, PageDown: 4 * step }[event.key];
+    if (by) {
+      event.preventDefault();
+      event.stopPropagation();
+      to(bar + by);
+    } else if (event.key === "Enter") moved();
+    else if (event.key === "Escape") to(start);
+  });
+  to(start);
+  return handle;
+}

@@ -1,0 +1,280 @@
+// The cells of the Plan: chosen one by one or by the rectangle, switched, painted, copied, and what the chosen ones play.
+
+import { node, place } from "./bars.js";
+import { button, choiceField, numberField } from "./fields.js";
+
+const PATTERN_KEYS = "abcde";
+
+export class Cells {
+  /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play. */
+  constructor({ host, box, song, send, ask }) {
+    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null });
+    host.addEventListener("pointerdown", (event) => this.#down(event));
+    host.addEventListener("keydown", (event) => this.#key(event));
+    host.addEventListener("focusin", (event) => {
+      const at = this.#placeOf(event.target);
+      if (at && !this.dragging && !this.#has(at)) this.choose(at, at);
+    });
+  }
+
+  /** One cell as a button in its lane. */
+  draw(lane, part, section, row, column) {
+    const found = part.cells[section.id], on = Boolean(found?.on);
+    const cell = place(node("button", "cell"), section.start - 1, section.bars, 2);
+    cell.type = "button";
+    cell.dataset.cell = `${row}.${column}`;
+    cell.tabIndex = this.chosen && this.chosen.at[0] === row && this.chosen.at[1] === column ? 0 : row === 0 && column === 0 && !this.chosen ? 0 : -1;
+    if (on) {
+      const share = (bars) => `${(100 * bars) / section.bars}%`;
+      cell.style.setProperty("--in", share(found.entry));
+      cell.style.setProperty("--out", share(found.exit));
+      cell.style.paddingLeft = `calc(var(--bar) * ${found.entry} + 6px)`;
+      cell.append(node("b", "", found.pattern));
+      if (found.level) cell.append(` ${found.level > 0 ? "+" : "−"}${Math.abs(found.level)}`);
+      if (found.part) cell.append(` by ${this.#part(found.part)?.name ?? found.part}`);
+      else if (found.sound) cell.append(` ${found.sound}`);
+      if (found.fillBars) {
+        const fill = node("span", "fill", found.fill);
+        Object.assign(fill.style, { width: share(found.fillBars), right: share(found.exit) });
+        cell.append(fill);
+      }
+    }
+    if (found?.other) cell.append(node("span", "other", "V"));
+    cell.setAttribute("aria-pressed", String(on));
+    cell.setAttribute("aria-label", `${part.name} in ${section.name}`);
+    cell.title = `${part.name} in ${section.name}: ${on ? this.#said(found) : "off"}`;
+    lane.append(cell);
+    return cell;
+  }
+
+  #said(cell) {
+    const more = [cell.entry && `enters after ${cell.entry} bars`, cell.exit && `leaves ${cell.exit} bars early`, cell.fillBars && `ends with ${cell.fill}`, cell.other && "another version is kept"];
+    return [`pattern ${cell.pattern}`, ...more.filter(Boolean)].join(", ");
+  }
+
+  #part(id) {
+    return this.song().parts.find((p) => p.id === id);
+  }
+
+  #placeOf(target) {
+    const at = target?.closest?.("[data-cell]")?.dataset.cell;
+    return at ? at.split(".").map(Number) : null;
+  }
+
+  #has([row, column]) {
+    const c = this.chosen;
+    return c && row >= c.top && row <= c.bottom && column >= c.left && column <= c.right;
+  }
+
+  /** Every cell between two of them. */
+  choose(from, at) {
+    this.chosen = { from, at, top: Math.min(from[0], at[0]), bottom: Math.max(from[0], at[0]), left: Math.min(from[1], at[1]), right: Math.max(from[1], at[1]) };
+    this.mark();
+    this.tools();
+  }
+
+  mark() {
+    for (const cell of this.host.querySelectorAll("[data-cell]")) {
+      const at = cell.dataset.cell.split(".").map(Number), inside = this.#has(at);
+      cell.classList.toggle("chosen", Boolean(inside));
+      cell.tabIndex = this.chosen ? (at[0] === this.chosen.at[0] && at[1] === this.chosen.at[1] ? 0 : -1) : cell.tabIndex;
+    }
+  }
+
+  /** The chosen cells: [part, section, cell or undefined]. */
+  all() {
+    const c = this.chosen, { parts, sections } = this.song();
+    if (!c) return [];
+    return parts.slice(c.top, c.bottom + 1).flatMap((part) => sections.slice(c.left, c.right + 1).map((section) => [part, section, part.cells[section.id]]));
+  }
+
+  focus() {
+    if (this.chosen) this.host.querySelector(`[data-cell="${this.chosen.at.join(".")}"]`)?.focus();
+  }
+
+  #down(event) {
+    const at = this.#placeOf(event.target);
+    if (!at || event.button !== 0) return;
+    event.preventDefault();
+    this.choose(event.shiftKey && this.chosen ? this.chosen.from : at, at);
+    this.focus();
+    this.dragging = true;
+    let moved = event.shiftKey;
+    const move = (e) => {
+      const over = this.#placeOf(document.elementFromPoint(e.clientX, e.clientY));
+      if (!over || (over[0] === this.chosen.at[0] && over[1] === this.chosen.at[1])) return;
+      moved = true;
+      this.choose(this.chosen.from, over);
+    };
+    window.addEventListener("pointermove", move);
+    window.addEventListener("pointerup", () => {
+      window.removeEventListener("pointermove", move);
+      this.dragging = false;
+      if (!moved && !this.all()[0]?.[2]?.on) this.#put("on", () => ({ on: true }));
+    }, { once: true });
+  }
+
+  #key(event) {
+    const at = this.#placeOf(event.target);
+    if (!at || event.altKey) return;
+    const act = this.#act(event, at);
+    if (!act) return;
+    event.preventDefault();
+    event.stopPropagation();
+    act();
+  }
+
+  #act(event, at) {
+    const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+    if (event.ctrlKey || event.metaKey) return { c: () => this.copy(), v: () => this.paste() }[key];
+    const by = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[key];
+    if (by) {
+      return () => {
+        const { parts, sections } = this.song(), within = (v, n) => Math.max(0, Math.min(n - 1, v));
+        const next = [within(at[0] + by[0], parts.length), within(at[1] + by[1], sections.length)];
+        this.choose(event.shiftKey ? this.chosen.from : next, next);
+        this.focus();
+      };
+    }
+    if (PATTERN_KEYS.includes(key)) return () => this.pattern(key.toUpperCase());
+    const keys = { Enter: () => this.toggle(), " ": null, 0: () => this.off(), Delete: () => this.off(), Backspace: () => this.off(), f: () => this.fill(), g: () => this.follow(), v: () => this.flip() };
+    return keys[key];
+  }
+
+  /** One edit for all chosen cells; `change(cell, part, section)` says what becomes of each, or null to leave it. */
+  #put(how, change) {
+    const cells = this.all().flatMap(([part, section, old]) => {
+      const names = Object.keys(part.patterns);
+      if (!names.length) return [];
+      const was = old ?? { on: false, pattern: names[0], entry: 0, exit: 0, level: 0, fill: "", fillBars: 0 };
+      const now = change(was, part, section);
+      if (!now) return [];
+      const c = { ...was, pattern: names.includes(was.pattern) ? was.pattern : names[0], ...now };
+      return [{ part: part.id, section: section.id, on: c.on, pattern: c.pattern, entry_bars: c.entry, exit_bars: c.exit, level_db: c.level, fill: c.fill, fill_bars: c.fillBars }];
+    });
+    if (cells.length) this.send({ kind: "put_cells", cells, how });
+  }
+
+  toggle() {
+    const on = !this.all().every(([, , cell]) => cell?.on);
+    this.#put(on ? "on" : "off", () => ({ on }));
+  }
+
+  off() {
+    this.#put("off", (cell) => (cell.on ? { on: false } : null));
+  }
+
+  pattern(name) {
+    this.#put("painted", (cell, part) => (name in part.patterns ? { on: true, pattern: name } : null));
+  }
+
+  /** No fill, then one bar of the next pattern, then two. */
+  fill() {
+    this.#put("painted", (cell, part, section) => {
+      const others = Object.keys(part.patterns).filter((name) => name !== cell.pattern);
+      if (!others.length || !cell.on) return null;
+      const fillBars = (cell.fillBars + 1) % 3 > section.bars - cell.entry - cell.exit ? 0 : (cell.fillBars + 1) % 3;
+      return { fill: fillBars ? cell.fill || others[0] : "", fillBars };
+    });
+  }
+
+  async follow() {
+    for (const part of new Set(this.all().map(([p]) => p.id))) await this.ask({ kind: "follow_reference", part });
+  }
+
+  flip() {
+    const [part, section, cell] = this.all()[0] ?? [];
+    if (cell?.other) this.send({ kind: "flip_cell", part: part.id, section: section.id });
+  }
+
+  copy() {
+    const c = this.chosen;
+    this.copied = this.all().map(([part, section, cell]) => ({ row: this.song().parts.indexOf(part) - c.top, column: this.song().sections.indexOf(section) - c.left, cell }));
+    this.tools();
+  }
+
+  paste() {
+    if (!this.copied) return;
+    const [top, left] = [this.chosen.top, this.chosen.left], { parts, sections } = this.song();
+    // One copied cell fills the whole rectangle.
+    const one = this.copied.length === 1 && this.copied[0].cell;
+    if (!one) {
+      const rows = Math.max(...this.copied.map((c) => c.row)), columns = Math.max(...this.copied.map((c) => c.column));
+      this.choose([top, left], [Math.min(parts.length - 1, top + rows), Math.min(sections.length - 1, left + columns)]);
+    }
+    this.#put("pasted", (cell, part, section) => {
+      const from = one || this.copied.find((c) => c.row === parts.indexOf(part) - top && c.column === sections.indexOf(section) - left)?.cell;
+      if (!from) return cell.on ? { on: false } : null;
+      const entry = Math.min(from.entry, section.bars - 1), exit = Math.min(from.exit, section.bars - 1 - entry);
+      return { ...from, pattern: from.pattern in part.patterns ? from.pattern : cell.pattern, entry, exit, fill: from.fill in part.patterns ? from.fill : "", fillBars: from.fill in part.patterns ? Math.min(from.fillBars, section.bars - entry - exit) : 0 };
+    });
+  }
+
+  /** What the chosen cells play, beneath the plan. */
+  tools() {
+    const all = this.all(), [part, section, cell] = all[0] ?? [];
+    this.box.replaceChildren();
+    if (!part) {
+      this.box.textContent = "Click a cell to let a part play there; drag over several. Arrow keys, Enter and the letters of the patterns do the same.";
+      return;
+    }
+    const name = node("b", "", all.length === 1 ? `${part.name} in ${section.name}` : `${all.length} cells`);
+    const patterns = [...new Set(all.flatMap(([p]) => Object.keys(p.patterns)))];
+    const tool = (title, act, possible = true, keys = "") => Object.assign(button(title, act), { disabled: !possible, title: keys && `Key ${keys}` });
+    this.box.append(name);
+    const on = all.every(([, , c]) => c?.on);
+    this.box.append(tool(on ? "Off" : "On", () => (on ? this.off() : this.#put("on", () => ({ on: true }))), patterns.length > 0, "Enter"));
+    if (patterns.length) this.box.append(choiceField({ name: "cell-pattern", title: "Pattern", options: patterns, value: cell?.pattern }, (pattern) => this.pattern(pattern)));
+    if (all.length === 1 && cell?.on) this.#one(part, section, cell);
+    if (all.length > 1) this.box.append(numberField({ name: "cells-level", title: "Level", unit: "dB", low: -24, high: 12, value: cell?.level ?? 0, scale: "linear", step: 0.5 }, (level) => this.#put("painted", (c) => (c.on ? { level } : null))));
+    this.box.append(
+      tool("As the reference", () => this.follow(), Boolean(this.song().reference), "G"),
+      tool("Copy", () => this.copy(), true, "Ctrl C"),
+      tool("Paste", () => this.paste(), Boolean(this.copied), "Ctrl V"),
+    );
+  }
+
+  #one(part, section, cell) {
+    const whole = { part: part.id, section: section.id, pattern: cell.pattern, entry_bars: cell.entry, exit_bars: cell.exit, level_db: cell.level, fill: cell.fill, fill_bars: cell.fillBars };
+    const put = (change) => this.send({ kind: "set_cell", ...whole, ...change });
+    const bars = (field, title, value, most) => numberField({ name: `cell-${field}`, title, unit: "bars", low: 0, high: most, value, scale: "linear", step: 1 }, (v) => put({ [field]: v }));
+    const names = Object.keys(part.patterns), none = "no fill";
+    this.box.append(
+      bars("entry_bars", "Enters after", cell.entry, section.bars - 1 - cell.exit),
+      bars("exit_bars", "Leaves early by", cell.exit, section.bars - 1 - cell.entry),
+      numberField({ name: "cell-level", title: "Level", unit: "dB", low: -24, high: 12, value: cell.level, scale: "linear", step: 0.5 }, (v) => put({ level_db: v })),
+    );
+    if (names.length > 1) {
+      this.box.append(choiceField({ name: "cell-fill", title: "Ends with", options: [none, ...names], value: cell.fillBars ? cell.fill : none }, (v) => put(v === none ? { fill: "", fill_bars: 0 } : { fill: v, fill_bars: cell.fillBars || 1 })));
+      if (cell.fillBars) this.box.append(bars("fill_bars", "for the last", cell.fillBars, section.bars - cell.entry - cell.exit));
+    }
+    this.#versions(part, section, cell);
+  }
+
+  /** The other version that a cell keeps: another pattern, another sound, another part. */
+  #versions(part, section, cell) {
+    const keep = (alternative, shipped = "") => this.send({ kind: "keep_alternative", part: part.id, section: section.id, alternative, shipped });
+    if (cell.other) {
+      const said = cell.other.part ? this.#part(cell.other.part)?.name : cell.other.sound || `pattern ${cell.other.pattern}`;
+      this.box.append(button(`Flip to ${said}`, () => this.flip()), button("Forget it", () => keep(null), "plain"));
+      this.box.lastElementChild.previousElementSibling.title = "Key V";
+      return;
+    }
+    const select = document.createElement("select");
+    select.setAttribute("aria-label", "Another version to keep beside it");
+    select.dataset.name = "cell-other";
+    select.add(new Option("another version …", ""));
+    const offer = (title, rows) => {
+      const group = document.createElement("optgroup");
+      group.label = title;
+      for (const [name, value] of rows) group.append(new Option(name, JSON.stringify(value)));
+      if (rows.length) select.append(group);
+    };
+    const { parts, sounds } = this.song();
+    offer("Pattern", Object.keys(part.patterns).filter((n) => n !== cell.pattern).map((n) => [n, [{ pattern: n, level_db: cell.level }]]));
+    offer("Sound", (sounds[part.role] ?? []).map((n) => [n, [{ pattern: cell.pattern, level_db: cell.level }, n]]));
+    offer("Played by", parts.filter((p) => p.id !== part.id && Object.keys(p.patterns).length && ["bass", "chords", "lead"].includes(p.role) === ["bass", "chords", "lead"].includes(part.role)).map((p) => [p.name, [{ pattern: Object.keys(p.patterns)[0], level_db: cell.level, part: p.id }]]));
+    select.addEventListener("change", () => { if (select.value) keep(...JSON.parse(select.value)); });
+    this.box.append(select);
+  }
+}

@@ -1,0 +1,55 @@
+// The guide: the reference along under the remake while one works, section by section, whole or one band of it. It is only ever
+// heard here: nothing of it goes into a mixdown.
+
+import { node } from "./bars.js";
+import { button, choiceField, numberField } from "./fields.js";
+
+const BANDS = { "all of it": "", "its lows": "low", "its middle": "mid", "its highs": "high" };
+const place = (song) => `ersatz.guide.${song.id}`;
+
+function kept(song) {
+  try {
+    return JSON.parse(localStorage.getItem(place(song))) ?? {};
+  } catch {
+    return {};
+  }
+}
+
+/** Fills `box` and tells the player which bars of the reference belong where. */
+export function guideTools(box, { player, song, section, redraw }) {
+  const map = song.differences.filter((d) => d.section && d.counterpart !== null).map((d) => {
+    const own = song.sections.find((s) => s.id === d.section), theirs = song.reference.sections[d.counterpart];
+    return [own.start - 1, own.bars, theirs.start - 1, theirs.bars, own.id];
+  });
+  const { db = -12, band = "", off = [] } = kept(song);
+  const starts = map.filter(([, , , , id]) => off.includes(id)).map(([start]) => start);
+  Object.assign(player.guide, { map, db, band, off: starts });
+  box.replaceChildren();
+  const keep = (change) => {
+    const all = { db, band, off, ...change };
+    try {
+      localStorage.setItem(place(song), JSON.stringify(all));
+    } catch {
+      // Without storage it is forgotten with the page.
+    }
+    player.setGuide({ db: all.db, band: all.band, off: map.filter(([, , , , id]) => all.off.includes(id)).map(([start]) => start) });
+    redraw();
+  };
+  const on = button("Guide", () => { player.setGuide({ on: !player.guide.on }); redraw(); });
+  on.id = "guide-on";
+  on.setAttribute("aria-pressed", String(player.guide.on));
+  on.setAttribute("aria-keyshortcuts", "U");
+  on.disabled = !player.canGuide;
+  on.title = player.canGuide ? "The reference along under the remake (key U); never part of a mixdown" : "The guide needs the reference’s tempo and a section that both have";
+  box.append(on);
+  if (!player.guide.on) return;
+  box.append(
+    numberField({ name: "guide-db", title: "at", unit: "dB", low: -40, high: 0, value: db, scale: "linear", step: 1 }, (v) => keep({ db: v })),
+    choiceField({ name: "guide-band", title: "", options: Object.keys(BANDS), value: Object.keys(BANDS).find((k) => BANDS[k] === band) }, (v) => keep({ band: BANDS[v] })),
+  );
+  if (section && map.some(([, , , , id]) => id === section.id)) {
+    const here = button(`in ${section.name}`, () => keep({ off: off.includes(section.id) ? off.filter((id) => id !== section.id) : [...off, section.id] }));
+    here.setAttribute("aria-pressed", String(!off.includes(section.id)));
+    box.append(here);
+  } else box.append(node("span", "soft", "nothing of it here"));
+}

@@ -1,0 +1,92 @@
+// What was done, to be gone back to; songs kept under a name and compared by ear; and the word when another window has gone on.
+
+import { node } from "./bars.js";
+import { button } from "./fields.js";
+import { post } from "./http.js";
+
+const LOOK_EVERY_MS = 20_000;
+
+export class History {
+  /** `state()` is what stands; `show(state)` takes what the server answers; `player` hears kept songs. */
+  constructor({ list, kept, notice, url, state, show, returnTo, player }) {
+    Object.assign(this, { list, kept, notice, url, state, show, returnTo, player, hearing: null });
+    this.#watch();
+  }
+
+  draw() {
+    const { history, revision, milestones } = this.state();
+    this.list.replaceChildren(...history.map(([number, sentence]) => {
+      const item = document.createElement("li");
+      item.value = number;
+      const go = button(sentence, () => this.returnTo(number), "plain");
+      go.setAttribute("aria-label", `Return to ${number}: ${sentence}`);
+      if (number === revision) go.setAttribute("aria-current", "true");
+      if (number > revision) item.className = "undone";
+      item.append(go);
+      return item;
+    }));
+    const name = document.createElement("input");
+    Object.assign(name, { type: "text", maxLength: 60, placeholder: "before new lead" });
+    name.setAttribute("aria-label", "Name for the song as it stands");
+    const keep = button("Keep it under this name", () => { if (name.value.trim()) this.#do("keep", { name: name.value.trim() }); });
+    name.addEventListener("keydown", (event) => { if (event.key === "Enter") keep.click(); });
+    const form = node("p", "keep-form");
+    form.append(name, keep);
+    this.kept.replaceChildren(form, ...milestones.map((m) => this.#row(m)));
+    if (!milestones.length) this.kept.append(node("p", "soft", "Nothing is kept yet. What is kept can be heard against the song as it is, and taken up again."));
+  }
+
+  #row({ id, name, listen }) {
+    const row = node("div", "milestone"), hears = this.hearing === id;
+    const hear = button(hears ? "Hear the song as it is" : "Hear it", () => this.hear(hears ? null : { id, listen }));
+    hear.setAttribute("aria-pressed", String(hears));
+    hear.setAttribute("aria-label", hears ? "Hear the song as it is" : `Hear ${name}`);
+    row.append(node("b", "", name), hear, button("Take it up", () => this.#do("take", { milestone: id })), button("Forget", () => this.#do("forget", { milestone: id }), "plain"));
+    for (const [k, said] of [[2, "Take up"], [3, "Forget"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
+    return row;
+  }
+
+  /** A kept song in the place of the song as it stands, from where the player is. */
+  hear(milestone) {
+    this.hearing = milestone?.id ?? null;
+    this.player?.replaceRemake(milestone ? milestone.listen : this.state().listen);
+    this.draw();
+  }
+
+  async #do(what, fields) {
+    const { ok, data } = await post(`${this.url}milestones/${what}/`, fields);
+    if (!ok) {
+      this.notice.textContent = data.error;
+      return;
+    }
+    this.hearing = null;
+    this.show(data);
+  }
+
+  /** Another window may have gone on: said as soon as this one is looked at again. */
+  #watch() {
+    const look = async () => {
+      if (document.hidden) return;
+      try {
+        const answer = await fetch(`${this.url}now/`);
+        if (answer.ok) this.#compare(await answer.json());
+      } catch {
+        // The server may be away for a moment; the next edit says so.
+      }
+    };
+    window.addEventListener("focus", look);
+    document.addEventListener("visibilitychange", look);
+    setInterval(look, LOOK_EVERY_MS);
+  }
+
+  #compare({ revision, sha, sentence }) {
+    const stands = this.state();
+    document.getElementById("overtaken")?.remove();
+    if (sha === stands.sha && revision === stands.revision) return;
+    const box = node("div", "notice");
+    box.id = "overtaken";
+    box.setAttribute("role", "status");
+    box.append(node("span", "", `This remake has changed in another window: ${sentence}.`), button("Show it as it is now", () => location.reload()));
+    this.notice.after(box);
+  }
+}

@@ -1,0 +1,38 @@
+// Where the song brings nothing new for too long, and changes that can be heard before they are taken.
+
+import { node } from "./bars.js";
+import { button } from "./fields.js";
+import { variantUrl } from "./variant.js";
+
+let trying = null;
+
+/** `still`: what the server found; `ask` takes an offer. */
+export function standstillTools(box, { still, song, player, ask }) {
+  trying = null;
+  const summary = box.querySelector("summary"), list = box.querySelector("div");
+  summary.textContent = still.length ? `Nothing new: ${still.length} ${still.length === 1 ? "place" : "places"}` : "Something new at least every 8 bars";
+  const draw = () => list.replaceChildren(...still.map((found, i) => {
+    const one = node("section", "found");
+    one.append(node("b", "", found.said));
+    const go = button(`Go to bar ${found.first}`, () => player.seek(found.first - 1), "plain");
+    one.append(go);
+    found.offers.forEach((said, k) => {
+      const row = node("p", "offer"), key = `${i}.${k}`, wanted = { kind: "vary", standstill: i, offer: k };
+      const hear = button(trying === key ? "As it is" : "Hear", () => {
+        trying = trying === key ? null : key;
+        player.replaceRemake(trying ? variantUrl(song.listen, { ask: wanted }) : song.listen);
+        if (trying && (player.position() < found.first - 1 || player.position() >= found.last)) player.seek(Math.max(found.first - 1, found.last - 8));
+        if (trying && !player.isPlaying) player.play();
+        draw();
+      });
+      hear.setAttribute("aria-pressed", String(trying === key));
+      hear.setAttribute("aria-label", `Hear: ${said}`);
+      const take = button("Take", () => ask(wanted));
+      take.setAttribute("aria-label", `Take: ${said}`);
+      row.append(hear, take, node("span", "", said));
+      one.append(row);
+    });
+    return one;
+  }));
+  draw();
+}

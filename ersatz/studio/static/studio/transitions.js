@@ -1,0 +1,143 @@
+// What happens at the joints: each a thing with its length in the row of joints, and the figures of the one in hand beneath.
+
+import { edge, node, place } from "./bars.js";
+import { button, choiceField, numberField } from "./fields.js";
+
+const KINDS = ["riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact", "crash", "slow-down", "echo throw"];
+const BEHIND = ["fall", "impact", "crash"];
+/** What each kind may be made of, or work on. */
+const ON = {
+  "snare roll": "part", "reverse swell": "part", "echo throw": "part", gap: "many", "drum fill": "many",
+  "low-cut sweep": "chains", "high-cut sweep": "chains", wash: "chains", "slow-down": "chains",
+};
+const BUSES = ["drums", "bass", "music", "effects"];
+const LINE = 21;
+
+const bars = (beats) => {
+  const count = beats / 4;
+  return Number.isInteger(count) ? `${count}` : `${beats} beats`;
+};
+
+export class Transitions {
+  constructor({ rows, box, song, send }) {
+    Object.assign(this, { rows, box, song, send, picked: null });
+  }
+
+  #spans() {
+    const ends = Object.fromEntries(this.song().sections.map((s) => [s.id, s.start - 1 + s.bars]));
+    return this.song().transitions.filter((t) => t.section in ends).map((t) => {
+      const joint = ends[t.section], length = t.beats / 4;
+      return { t, joint, from: BEHIND.includes(t.kind) ? joint : joint - length, to: BEHIND.includes(t.kind) ? joint + length : joint };
+    });
+  }
+
+  /** Stretches [from, bars] that a part plays for the joints. */
+  playedBy(part) {
+    return this.#spans().filter(({ t }) => (t.on.length ? t.on.includes(part) : t.kind === part)).map(({ from, to }) => [from, to - from]);
+  }
+
+  /** Which line each lies on, so that none hides another. */
+  #lines() {
+    const lines = [];
+    return this.#spans().sort((a, b) => a.from - b.from).map((span) => {
+      // A short one needs room for its name.
+      const end = Math.max(span.to, span.from + 92 / Math.max(this.rows.perBar, 1));
+      let line = lines.findIndex((taken) => taken <= span.from + 1e-6);
+      if (line < 0) line = lines.length;
+      lines[line] = end;
+      return { ...span, line };
+    });
+  }
+
+  draw(head) {
+    const placed = this.#lines(), count = Math.max(1, ...placed.map((p) => p.line + 1));
+    const lane = this.rows.row(head, 8 + count * LINE, "joints");
+    for (const { t, from, to, line, joint } of placed) {
+      const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${BEHIND.includes(t.kind) ? " behind" : ""}`), from, to - from);
+      thing.type = "button";
+      thing.style.top = `${4 + line * LINE}px`;
+      thing.dataset.transition = t.id;
+      thing.append(node("span", "", `${t.kind}${["impact", "crash"].includes(t.kind) ? "" : ` ${bars(t.beats)}`}`));
+      thing.setAttribute("aria-label", `${t.kind}, ${bars(t.beats)}${Number.isInteger(t.beats / 4) ? " bars" : ""}, at bar ${joint + 1}`);
+      thing.title = thing.getAttribute("aria-label");
+      thing.addEventListener("focus", () => this.pick(t.id));
+      thing.addEventListener("click", () => { thing.focus(); this.pick(t.id); });
+      thing.addEventListener("keydown", (event) => this.#key(event, t));
+      lane.append(thing);
+      if (BEHIND.includes(t.kind)) continue;
+      // Its beginning is taken hold of; it always ends at the joint.
+      const begins = edge(this.rows, { bar: from, least: Math.max(0, joint - 64), most: joint - 0.25, step: 0.25, name: `Start of ${t.kind}`, said: (bar) => `${(joint - bar) * 4} beats long` }, (bar) => this.change(t, { beats: (joint - bar) * 4 }));
+      begins.classList.add("small");
+      begins.style.top = `${4 + line * LINE}px`;
+      lane.append(begins);
+    }
+    return lane;
+  }
+
+  #key(event, t) {
+    const beats = { ArrowLeft: 1, ArrowRight: -1 }[event.key], amount = { ArrowUp: 0.05, ArrowDown: -0.05 }[event.key];
+    if (!beats && !amount && event.key !== "Delete") return;
+    event.preventDefault();
+    event.stopPropagation();
+    if (event.key === "Delete") this.send({ kind: "take_out_transition", id: t.id });
+    else if (amount) this.change(t, { amount: Math.min(1, Math.max(0, Number((t.amount + amount).toFixed(2)))) });
+    else this.change(t, { beats: Math.max(0.25, t.beats + beats * (event.shiftKey ? 4 : 1) * (BEHIND.includes(t.kind) ? -1 : 1)) });
+  }
+
+  change(t, part) {
+    const { section, kind: what, beats, amount, on, rhythm, seed } = { ...t, ...part };
+    return this.send({ kind: "put_transition", id: t.id, section, what, beats, amount, on, rhythm, seed });
+  }
+
+  pick(id) {
+    this.picked = id;
+    for (const thing of document.querySelectorAll("[data-transition]")) thing.classList.toggle("chosen", thing.dataset.transition === id);
+    this.tools();
+  }
+
+  /** Adds at the end of a section, and shows the figures of the one in hand. */
+  tools(section = this.section) {
+    this.section = section;
+    this.box.replaceChildren();
+    if (!section) return;
+    const add = document.createElement("select");
+    add.setAttribute("aria-label", `Add a transition at the end of ${section.name}`);
+    add.dataset.tool = "add-transition";
+    add.add(new Option(`add at the end of ${section.name} …`, ""));
+    for (const kind of KINDS) add.add(new Option(kind, kind));
+    add.addEventListener("change", () => { if (add.value) this.send({ kind: "put_transition", section: section.id, what: add.value, beats: 0 }); });
+    this.box.append(node("b", "", "Joints"), add);
+    const t = this.song().transitions.find((one) => one.id === this.picked);
+    if (!t) return;
+    const where = this.song().sections.find((s) => s.id === t.section);
+    this.box.append(
+      node("span", "own", `${t.kind} at bar ${where.start + where.bars}`),
+      numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, { beats })),
+    );
+    if (t.kind !== "gap") this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, { amount: v / 100 })));
+    if (t.kind === "snare roll") this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: this.song().rhythms, value: t.rhythm || this.song().rhythms[0] }, (rhythm) => this.change(t, { rhythm })));
+    if (t.kind === "drum fill") this.box.append(button("Another fill", () => this.change(t, { seed: t.seed + 1 })));
+    this.#on(t);
+    this.box.append(button("Take out", () => this.send({ kind: "take_out_transition", id: t.id }), "plain"));
+  }
+
+  #on(t) {
+    const how = ON[t.kind];
+    if (!how) return;
+    const parts = this.song().parts.filter((p) => how !== "part" || Object.keys(p.patterns).length).map((p) => [p.id, p.name]);
+    const options = how === "part" ? parts : how === "many" ? [...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts] : [["master", "everything"], ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts];
+    const named = (id) => options.find(([o]) => o === id)?.[1] ?? id;
+    const usual = how === "part" ? "usual part" : "the usual ones";
+    const select = document.createElement("select");
+    select.setAttribute("aria-label", how === "part" ? "Made from" : "Works on");
+    select.dataset.name = "transition-on";
+    select.add(new Option(t.on.length ? `on ${t.on.map(named).join(", ")}` : `on ${usual}`, ""));
+    if (t.on.length) select.add(new Option(usual, "[]"));
+    for (const [id, title] of options) {
+      const next = how === "part" ? [id] : t.on.includes(id) ? t.on.filter((o) => o !== id) : [...t.on, id];
+      select.add(new Option(`${how !== "part" && t.on.includes(id) ? "not " : how !== "part" && t.on.length ? "and " : ""}${title}`, JSON.stringify(next)));
+    }
+    select.addEventListener("change", () => { if (select.value) this.change(t, { on: JSON.parse(select.value) }); });
+    this.box.append(select);
+  }
+}
