@@ -16,7 +16,8 @@ from typing import get_args
 import mido
 
 from ersatz.core.edits import section_name
-from ersatz.core.edits.imported import ImportArrangement, ImportedTrack
+from ersatz.core.edits.imported import LONGEST_PATTERN_BARS, ImportArrangement, ImportedTrack
+from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.sections import PlannedSection
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import TICKS_PER_BEAT
@@ -210,6 +211,18 @@ def arrangement_of(read: MidiSong, name: str, ticks_per_bar: int) -> ImportArran
             by_role.setdefault(_drum_role(note.midi), []).append(note)
         tracks += [ImportedTrack(role.capitalize(), role, tuple(notes)) for role, notes in by_role.items()]
     return ImportArrangement(name, tuple(tracks), _plan_of(read, ticks_per_bar), read.bpm)
+
+
+def pattern_edit(read: MidiSong, song: Song, part: str, pattern: str, name: str) -> WriteNotes:
+    """A file's fullest track as the notes of a pattern, as long as they are. Raises UnusableDocument where there are none."""
+    track = max(read.tracks, key=lambda t: len(t.notes), default=None)
+    if track is None or not track.notes:
+        raise UnusableDocument("There are no notes in that file.")
+    bar = song.grid.ticks_per_bar
+    bars = -(-max(n.tick + 1 for n in track.notes) // bar)
+    if bars > LONGEST_PATTERN_BARS:
+        raise UnusableDocument(f"That is {bars} bars long; a pattern has up to {LONGEST_PATTERN_BARS}. Import it into the Plan.")
+    return WriteNotes(part, pattern, bars, track.notes, 0, f"imported from {name[:60]}")
 
 
 def _role_of(notes: tuple[Note, ...]) -> Role:

@@ -5,6 +5,12 @@ from ersatz.studio.parts import views
 urlpatterns = [
     path("remakes/<int:pk>/parts/", views.first_part, name="parts"),
     path("remakes/<int:pk>/parts/<slug:part>/", views.part, name="part"),
+    path("remakes/<int:pk>/parts/<slug:part>/notes/", views.notes, name="part-notes"),
+    path("remakes/<int:pk>/parts/<slug:part>/notes/edit/", views.notes_edit, name="notes-edit"),
+    path("remakes/<int:pk>/parts/<slug:part>/notes/undo/", views.notes_step, {"by": -1}, name="notes-undo"),
+    path("remakes/<int:pk>/parts/<slug:part>/notes/redo/", views.notes_step, {"by": 1}, name="notes-redo"),
+    path("remakes/<int:pk>/parts/<slug:part>/patterns/<str:pattern>.mid", views.pattern_file, name="pattern-file"),
+    path("remakes/<int:pk>/parts/<slug:part>/patterns/<str:pattern>/bring/", views.bring_pattern, name="pattern-bring"),
     path("remakes/<int:pk>/parts/<slug:part>/edit/", views.edit, name="part-edit"),
     path("remakes/<int:pk>/parts/<slug:part>/undo/", views.undo, name="part-undo"),
     path("remakes/<int:pk>/parts/<slug:part>/redo/", views.redo, name="part-redo"),

@@ -4,23 +4,28 @@ from __future__ import annotations
 
 import json
 from errno import ENOSPC
+from pathlib import Path
 
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_POST
 
 from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
+from ersatz.core.exchange.midi import pattern_edit, pattern_midi, read_midi
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, Sound
 from ersatz.core.voices import gone, library
 from ersatz.studio.edit import State, answer_edit, answer_step
 from ersatz.studio.frame import frame
-from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
+from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound, StaleRevision
 from ersatz.studio.parts.forms import SampleForm, SaveForm
+from ersatz.studio.parts.notes import fixed_state, notes_state
 from ersatz.studio.parts.state import browser_state, effect_state, middle_of, part_state, sound_state
+from ersatz.studio.plan.forms import MidiForm
 from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response
 
 #: A sample is heard this long when it is chosen from the list.
@@ -65,6 +70,65 @@ def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     context = {**frame("parts", remake=remake), "part": opened}
     context["drawing"] = {**part_state(remake, revision, opened), "browser": browser_state(request.user, opened.role)}
     return render(request, "studio/part.html", context)
+
+
+def _notes(part_id: str) -> State:
+    return lambda remake, revision: notes_state(remake, revision, _part_of(revision.song, part_id))
+
+
+@login_required
+@require_GET
+def notes(request: HttpRequest, pk: int, part: str) -> HttpResponse:
+    """What a part plays: its notes, or with the other drums its hits."""
+    remake, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    context = {**frame("parts", remake=remake), "part": opened}
+    context["drawing"] = {**notes_state(remake, revision, opened), **fixed_state(remake.reference.survey)}
+    return render(request, "studio/notes.html", context)
+
+
+@login_required
+@require_POST
+def notes_edit(request: HttpRequest, pk: int, part: str) -> JsonResponse:
+    return answer_edit(request, pk, _notes(part))
+
+
+@login_required
+@require_POST
+def notes_step(request: HttpRequest, pk: int, part: str, by: int) -> JsonResponse:
+    return answer_step(request, pk, by, _notes(part))
+
+
+@login_required
+@require_GET
+def pattern_file(request: HttpRequest, pk: int, part: str, pattern: str) -> HttpResponse:
+    """A pattern as a MIDI file."""
+    remake, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    if pattern not in opened.patterns:
+        raise Http404
+    response = HttpResponse(pattern_midi(revision.song, opened, pattern), content_type="audio/midi")
+    response["Content-Disposition"] = f'attachment; filename="{slugify(f"{remake.title} {opened.name} {pattern}")}.mid"'
+    return response
+
+
+@login_required
+@require_POST
+def bring_pattern(request: HttpRequest, pk: int, part: str, pattern: str) -> JsonResponse:
+    """The notes of a MIDI file's fullest track into a pattern, which becomes as long as they are."""
+    remake, current = _current(request, pk)
+    form = MidiForm(request.POST, request.FILES)
+    if not form.is_valid():
+        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
+    file = form.cleaned_data["file"]
+    try:
+        edit = pattern_edit(read_midi(file.read()), current.song, part, pattern, Path(file.name).name)
+        revision = remake.apply(edit, form.cleaned_data["revision"])
+    except StaleRevision as stale:
+        return JsonResponse({"error": str(stale)}, status=409)
+    except ErsatzError as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    return JsonResponse(_notes(part)(remake, revision))
 
 
 @login_required

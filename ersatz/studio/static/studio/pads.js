@@ -60,9 +60,18 @@ export class Pads {
     this.#down(key, this.root + i);
   }
 
-  async #down(key, midi) {
+  /** From elsewhere than the keys and the pads: a MIDI keyboard. */
+  down(key, midi, velocity) {
+    return this.#down(key, midi, velocity);
+  }
+
+  up(key) {
+    this.#released(key);
+  }
+
+  async #down(key, midi, velocity = 0.85) {
     if (this.held.has(key)) return;
-    const note = { midi, bar: this.player?.isPlaying ? this.player.position() : null };
+    const note = { midi, velocity, bar: this.player?.isPlaying ? this.player.position() : null };
     this.held.set(key, note);
     this.host.querySelector(`[data-midi="${midi}"]`)?.classList.add("down");
     try {
@@ -84,7 +93,7 @@ export class Pads {
     this.host.querySelector(`[data-midi="${note.midi}"]`)?.classList.remove("down");
     if (this.pitched) note.stop?.();
     if (this.line && note.bar !== null) {
-      this.line.push({ midi: note.midi, bar: note.bar, end: Math.max(this.player.position(), note.bar) });
+      this.line.push({ midi: note.midi, velocity: note.velocity, bar: note.bar, end: Math.max(this.player.position(), note.bar) });
       this.says(`${this.line.length} ${this.line.length === 1 ? "note" : "notes"} taken down`);
     }
   }
@@ -119,13 +128,14 @@ export class Pads {
     this.line = on ? [] : this.line;
   }
 
-  /** What was taken down as notes of a pattern `bars` long that starts at bar `from` (0-based), on the 16ths. */
-  notes(from, bars) {
+  /** What was taken down as notes of a pattern `bars` long that starts at bar `from` (0-based); `amount` 0..1 of the way to the grid. */
+  notes(from, bars, grid = SIXTEENTH, amount = 1) {
     const length = bars * TICKS_PER_BAR, found = new Map();
-    for (const { midi, bar, end } of this.line ?? []) {
-      const tick = (((Math.round(((bar - from) * TICKS_PER_BAR) / SIXTEENTH) * SIXTEENTH) % length) + length) % length;
-      const ticks = Math.max(SIXTEENTH, Math.round(((end - bar) * TICKS_PER_BAR) / SIXTEENTH) * SIXTEENTH);
-      found.set(`${tick}.${midi}`, { tick, ticks: Math.min(ticks, length - tick), midi, velocity: 0.85 });
+    for (const { midi, velocity, bar, end } of this.line ?? []) {
+      const played = (bar - from) * TICKS_PER_BAR, nearest = Math.round(played / grid) * grid;
+      const tick = ((Math.round(played + amount * (nearest - played)) % length) + length) % length;
+      const ticks = Math.max(grid, Math.round(((end - bar) * TICKS_PER_BAR) / grid) * grid);
+      found.set(`${tick}.${midi}`, { tick, ticks: Math.min(ticks, length - tick), midi, velocity: Number(velocity.toFixed(2)) });
     }
     return [...found.values()];
   }

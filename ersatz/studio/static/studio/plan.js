@@ -176,7 +176,7 @@ function drawPresence(lane, part) {
 function partHead(part) {
   const head = document.createDocumentFragment();
   const name = node("a", "partname", part.name);
-  name.href = `${host.dataset.home}parts/${part.id}/`;
+  name.href = `${host.dataset.home}parts/${part.id}/${Object.keys(part.patterns).length ? "notes/" : ""}`;
   name.title = `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`;
   const gain = document.createElement("input");
   Object.assign(gain, { type: "number", step: 0.5, min: -40, max: 18, value: part.gainDb.toFixed(1) });

@@ -104,13 +104,14 @@ export class Player {
     this.onChange();
   }
 
-  async play() {
+  /** `countIn`: a bar of clicks first. */
+  async play({ countIn = false } = {}) {
     if (this.isPlaying) return;
     this.context ??= new AudioContext({ sampleRate: RATE });
     await this.context.resume();
     if (this.bar >= this.bars - 0.01) this.bar = 0;
     this.isPlaying = true;
-    this.#startAt(this.bar);
+    this.#startAt(this.bar, countIn);
     this.#tick();
   }
 
@@ -241,8 +242,8 @@ export class Player {
   }
 
   /** Clicks on the beats of the bars from `from` to `end`; the first of a bar is higher. */
-  #clicks(from, end, time, track) {
-    if (!this.aids.click) return;
+  #clicks(from, end, time, track, always = false) {
+    if (!this.aids.click && !always) return;
     for (let beat = Math.ceil(from * track.beats - 1e-6); beat < end * track.beats - 1e-6; beat += 1) {
       const at = time + (beat / track.beats - from) * track.barS;
       const tone = new OscillatorNode(this.context, { frequency: beat % track.beats === 0 ? 1760 : 1175 });
@@ -323,7 +324,7 @@ export class Player {
     this.segments = [];
   }
 
-  #startAt(bar) {
+  #startAt(bar, countIn = false) {
     const last = this.segments.length ? this.position() : bar;
     this.#silence();
     this.bar = bar ?? last;
@@ -342,6 +343,11 @@ export class Player {
     this.guideGain.connect(this.#bandInput(this.guide.band));
     this.#levels();
     this.cursor = { bar: this.bar, time: context.currentTime + 0.05 };
+    if (countIn) {
+      const track = this.tracks[this.heard];
+      this.#clicks(0, 1, this.cursor.time, track, true);
+      this.cursor.time += track.barS;
+    }
     this.#fill(this.generation);
   }
 

@@ -1,0 +1,91 @@
+// Playing in: pads, the computer's keys or a MIDI keyboard along the running loop, taken down with as much quantising as wanted.
+
+import { node } from "./bars.js";
+import { button, numberField } from "./fields.js";
+import { Pads } from "./pads.js";
+
+export class Takes {
+  constructor({ box, pads, says, player, page }) {
+    Object.assign(this, { box, player, page, amount: 100, taking: false, countIn: true });
+    this.says = (sentence) => { says.textContent = sentence; };
+    this.pads = new Pads(pads, player, this.says);
+    this.#midi();
+  }
+
+  draw() {
+    const { page } = this, row = page.rowOf();
+    this.box.replaceChildren();
+    if (!row || !page.patternOf(row)) return;
+    this.pads.show({ base: this.row === row.id ? undefined : row.middle, url: `${page.song.note}${row.id}/`, key: page.song.key, pitched: page.song.pitched || row.playsPitch });
+    this.row = row.id;
+    const toggle = (title, on, act) => {
+      const one = button(title, (event) => { act(); if (event.detail) event.currentTarget.blur(); });
+      one.setAttribute("aria-pressed", String(on));
+      return one;
+    };
+    this.box.append(
+      toggle(this.taking ? `Stop, keep in ${page.nameOf(row)}` : "Take down", this.taking, () => (this.taking ? this.#keep() : this.#begin())),
+      toggle("Count in", this.countIn, () => { this.countIn = !this.countIn; this.draw(); }),
+      toggle("Click", this.player.aids.click, () => { this.player.setAid("click", !this.player.aids.click); this.draw(); }),
+      numberField({ name: "quantise", title: "Quantise", unit: "%", low: 0, high: 100, value: this.amount, scale: "linear", step: 5 }, (v) => { this.amount = v; }),
+      button("Octave −", () => this.pads.octave(-1)), button("Octave +", () => this.pads.octave(1)),
+      node("span", "soft", this.connected ? `MIDI: ${this.connected}` : ""),
+    );
+  }
+
+  hearOne(row, note) {
+    this.pads.playUrl(`${this.page.song.note}${row.id}/${note.midi}.flac`).catch(() => {});
+  }
+
+  async #begin() {
+    this.taking = true;
+    this.pads.takeDown(true);
+    this.says("");
+    if (!this.player.isPlaying) {
+      const section = this.page.sectionOf();
+      if (!this.player.loop) this.player.toggleLoop();
+      this.player.seek(section.start - 1);
+      await this.player.play({ countIn: this.countIn });
+    }
+    this.draw();
+  }
+
+  /** What was played over the notes that are there already. */
+  #keep() {
+    this.taking = false;
+    const { page } = this, row = page.rowOf(), pattern = page.patternOf(row), section = page.sectionOf();
+    const taken = this.pads.notes(section.start - 1, pattern.bars, page.grid, this.amount / 100);
+    this.pads.takeDown(false);
+    this.pads.line = null;
+    if (!taken.length) {
+      this.says("nothing was played");
+      this.draw();
+      return;
+    }
+    const made = taken.map((n) => ({ bend: [], nudge_ms: 0, semitones: 0, repeats: 1, ...n })), keys = new Set(made.map(page.key));
+    this.says("");
+    page.write(row, [...pattern.notes.filter((n) => !keys.has(page.key(n))), ...made], `${made.length} ${made.length === 1 ? "note" : "notes"} played in`, made);
+  }
+
+  /** Any MIDI keyboard that the browser lets us have. */
+  async #midi() {
+    if (!navigator.requestMIDIAccess) return;
+    try {
+      const access = await navigator.requestMIDIAccess();
+      const listen = () => {
+        const inputs = [...access.inputs.values()];
+        this.connected = inputs.map((i) => i.name).join(", ");
+        for (const input of inputs) input.onmidimessage = ({ data: [status, midi, velocity] }) => {
+          const kind = status & 0xf0;
+          if (kind === 0x90 && velocity > 0) this.pads.down(`midi${midi}`, midi, velocity / 127);
+          else if (kind === 0x80 || kind === 0x90) this.pads.up(`midi${midi}`);
+        };
+        this.draw();
+      };
+      access.onstatechange = listen;
+      listen();
+    } catch {
+      // Not allowed: the pads and the keys remain.
+    }
+  }
+}
