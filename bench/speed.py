@@ -11,6 +11,7 @@ import os
 import platform
 import resource
 import statistics
+import subprocess
 import sys
 import tempfile
 import time
@@ -38,6 +39,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         track = Path(sys.argv[1]) if len(sys.argv) > 1 else write_references(Path(folder))[0]
         _measure(track)
+    # In a process of its own: it has a database and a browser.
+    subprocess.run([sys.executable, "-m", "bench.frames"], check=False)
 
 
 def _measure(track: Path) -> None:

@@ -73,7 +73,8 @@ def test_from_a_file_to_an_export(page, server, real_track, tmp_path):
     column = page.locator(".cell[data-cell$='.0'][aria-pressed='true']")
     while column.count():
         with page.expect_response(lambda r: "/edit/" in r.url and r.status == 200):
-            column.first.click()
+            column.first.focus()
+            page.keyboard.press("Enter")
         page.wait_for_timeout(80)
     page.wait_for_timeout(2500)
     assert page.evaluate(HEARD) < remake_level - 20

@@ -12,14 +12,17 @@ from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
 
+from demo import lighthouse_shift
 from demo.references import write_references
 from demo.samples import SAMPLES
 from demo.synth import RATE_HZ
 from ersatz.core.audio import Audio
+from ersatz.core.errors import InvalidEdit
 from ersatz.studio.jobs import work
 from ersatz.studio.middleware import LOCAL_USER
 from ersatz.studio.models import Job, OwnSample, Reference, Remake
 from ersatz.studio.target.make import make_target
+from ersatz.studio.variants import edit_in
 
 REMAKE_TITLE = "Lighthouse Shift"
 REMADE = "Ferry at Four"
@@ -43,6 +46,8 @@ class Command(BaseCommand):
         reference = Reference.objects.get(owner=user, title=REMADE)
         remake, _ = Remake.objects.get_or_create(owner=user, reference=reference, defaults={"title": REMAKE_TITLE})
         self._run(Job.Kind.DRAFT, f"Drafting “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
+        remake.refresh_from_db()
+        self._arrange(remake)
         self._run(Job.Kind.MEASURE, f"Measuring “{REMAKE_TITLE}”", user, reference=reference, remake=remake)
 
     def _reference(self, user, path: Path) -> None:
@@ -59,6 +64,19 @@ class Command(BaseCommand):
     def _target(self, user) -> None:
         if not Reference.objects.targets().filter(owner=user, title=TARGET_TITLE).exists():
             make_target(user, TARGET_TITLE, list(Reference.objects.of(user).tracks().order_by("title")))
+
+    def _arrange(self, remake: Remake) -> None:
+        """The draft made into an arrangement, edit by edit, as on the pages."""
+        survey = remake.reference.survey
+        for step in lighthouse_shift.steps(remake.revision.song, survey.main_section()):
+            if "keep" in step:
+                remake.keep(step["keep"])
+                continue
+            try:
+                remake.apply(edit_in(step, remake.revision.song, survey), remake.head)
+            except InvalidEdit:
+                if "if_offered" not in step:
+                    raise
 
     def _run(self, kind: str, sentence: str, user, reference: Reference, remake: Remake | None = None) -> None:
         self._say(sentence)

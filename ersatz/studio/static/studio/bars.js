@@ -52,6 +52,7 @@ export class BarRows {
     this.sheet = node("div", "barrows");
     this.line = node("div", "barline");
     this.sheet.append(this.line);
+    this.numbers = null;
     const left = this.host.scrollLeft;
     this.host.replaceChildren(this.sheet);
     this.#set(whole ? 0 : this.perBar, null);
@@ -69,14 +70,22 @@ export class BarRows {
     return lane;
   }
 
+  /** Numbers every `step` bars, no more of them than are seen. */
+  #number(step) {
+    if (!this.numbers || this.numbers.dataset.step === String(step)) return;
+    this.numbers.dataset.step = step;
+    this.numbers.replaceChildren(...Array.from({ length: Math.ceil(this.bars / step) }, (_, k) => {
+      const number = node("span", "n", String(k * step + 1));
+      number.style.left = `calc(var(--bar) * ${k * step})`;
+      return number;
+    }));
+  }
+
   /** The numbers of the bars; a click on them calls `seek(bar)`. */
   ruler(seek, head = "") {
     const lane = this.row(head, 28, "ruler");
-    for (let bar = 0; bar < this.bars; bar += 1) {
-      const number = node("span", `n ${NUMBERED.filter((n) => bar % n === 0).map((n) => `m${n}`).join(" ")}`, String(bar + 1));
-      number.style.left = `calc(var(--bar) * ${bar})`;
-      lane.append(number);
-    }
+    this.numbers = lane;
+    this.#number(NUMBERED.find((n) => n * this.perBar >= 44) ?? 64);
     lane.addEventListener("click", (event) => seek(Math.max(0, Math.floor(this.barAt(event.clientX)))));
     lane.title = "Click to listen from here";
     return lane;
@@ -113,9 +122,9 @@ export class BarRows {
     const bar = this.perBar ? (this.host.scrollLeft + x - this.head) / this.perBar : 0;
     this.perBar = Math.min(Math.max(perBar, this.least), Math.max(MOST_PX, this.room));
     const step = NUMBERED.find((n) => n * this.perBar >= 44) ?? 64;
+    this.#number(step);
     this.host.style.setProperty("--bar", `${this.perBar}px`);
     this.host.style.setProperty("--grid", `${this.perBar * Math.max(1, step / 2)}px`);
-    this.host.dataset.step = step;
     this.host.dataset.near = this.perBar >= 90 ? "beats" : this.perBar >= 26 ? "bars" : "";
     if (this.sheet) this.sheet.style.width = `${this.head + this.bars * this.perBar + 2}px`;
     this.host.scrollLeft = Math.max(0, bar * this.perBar - (x - this.head));

@@ -8,13 +8,32 @@ const PATTERN_KEYS = "abcde";
 export class Cells {
   /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play. */
   constructor({ host, box, song, send, ask }) {
-    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null });
+    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null, columns: [], marked: new Set() });
     host.addEventListener("pointerdown", (event) => this.#down(event));
     host.addEventListener("keydown", (event) => this.#key(event));
     host.addEventListener("focusin", (event) => {
       const at = this.#placeOf(event.target);
       if (at && !this.dragging && !this.#has(at)) this.choose(at, at);
     });
+  }
+
+  /** Forgets the cells that were drawn. */
+  clear() {
+    this.columns = this.song().sections.map(() => []);
+    this.marked.clear();
+  }
+
+  /** Only what is in view, or next to it, is laid out: bars `from` to `to`. */
+  reveal(from, to) {
+    const near = (to - from) / 4;
+    this.song().sections.forEach((s, column) => {
+      const hidden = s.start - 1 > to + near || s.start - 1 + s.bars < from - near, cells = this.columns[column] ?? [];
+      if (cells.length && cells[0].hidden !== hidden) for (const cell of cells) cell.hidden = hidden;
+    });
+  }
+
+  #at([row, column]) {
+    return this.columns[column]?.find((cell) => cell.dataset.cell === `${row}.${column}`);
   }
 
   /** One cell as a button in its lane. */
@@ -44,6 +63,7 @@ export class Cells {
     cell.setAttribute("aria-label", `${part.name} in ${section.name}`);
     cell.title = `${part.name} in ${section.name}: ${on ? this.#said(found) : "off"}`;
     lane.append(cell);
+    this.columns[column].push(cell);
     return cell;
   }
 
@@ -70,15 +90,21 @@ export class Cells {
   choose(from, at) {
     this.chosen = { from, at, top: Math.min(from[0], at[0]), bottom: Math.max(from[0], at[0]), left: Math.min(from[1], at[1]), right: Math.max(from[1], at[1]) };
     this.mark();
-    this.tools();
+    if (!this.dragging) this.tools();
   }
 
+  /** Marks the chosen cells: only those that change are touched. */
   mark() {
-    for (const cell of this.host.querySelectorAll("[data-cell]")) {
-      const at = cell.dataset.cell.split(".").map(Number), inside = this.#has(at);
-      cell.classList.toggle("chosen", Boolean(inside));
-      cell.tabIndex = this.chosen ? (at[0] === this.chosen.at[0] && at[1] === this.chosen.at[1] ? 0 : -1) : cell.tabIndex;
+    const c = this.chosen, now = new Set();
+    if (!c) return;
+    for (let column = c.left; column <= c.right; column += 1) {
+      for (const cell of this.columns[column] ?? []) if (this.#has(cell.dataset.cell.split(".").map(Number))) now.add(cell);
     }
+    for (const cell of this.marked) if (!now.has(cell)) Object.assign(cell, { className: "cell", tabIndex: -1 });
+    for (const cell of now) if (!this.marked.has(cell)) cell.className = "cell chosen";
+    const active = this.#at(c.at);
+    for (const cell of now) cell.tabIndex = cell === active ? 0 : -1;
+    this.marked = now;
   }
 
   /** The chosen cells: [part, section, cell or undefined]. */
@@ -89,7 +115,10 @@ export class Cells {
   }
 
   focus() {
-    if (this.chosen) this.host.querySelector(`[data-cell="${this.chosen.at.join(".")}"]`)?.focus();
+    const cell = this.chosen && this.#at(this.chosen.at);
+    if (!cell) return;
+    cell.hidden = false;
+    cell.focus();
   }
 
   #down(event) {
@@ -110,6 +139,7 @@ export class Cells {
     window.addEventListener("pointerup", () => {
       window.removeEventListener("pointermove", move);
       this.dragging = false;
+      this.tools();
       if (!moved && !this.all()[0]?.[2]?.on) this.#put("on", () => ({ on: true }));
     }, { once: true });
   }

@@ -39,12 +39,13 @@ const placed = () => song.sections.findIndex((s) => player.position() >= s.start
 function draw() {
   const focused = focusedThing();
   rows.clear(Math.max(song.bars, reference?.bars ?? 0));
+  cells.clear();
   rows.ruler((bar) => player.seek(bar), addPart());
   if (reference) drawReference();
   drawOwn();
   song.parts.forEach((part, row) => {
     const lane = rows.row(partHead(part), 29, "partrow");
-    drawPresence(lane, part);
+    if (Object.keys(part.patterns).length) drawPresence(lane, part);
     if (Object.keys(part.patterns).length) song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
     else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
   });
@@ -55,7 +56,8 @@ function draw() {
   cells.mark();
   cells.tools();
   tools();
-  drawNotes();
+  measure();
+  moved();
   focused();
 }
 
@@ -77,7 +79,7 @@ function drawReference() {
   const line = tops.map((y, i) => `${i ? "L" : "M"}${i} ${y}L${i + 1} ${y}`).join("");
   svg.append(el("path", { class: "refarea", d: `${line}L${reference.bars} 24L0 24Z` }), el("path", { class: "refline", d: line }));
   lane.append(place(svg, 0, reference.bars));
-  const blocks = rows.row("", 28), names = sectionNames(reference.sections.map((s) => [s.label]));
+  const blocks = rows.row("", 28, "refrow"), names = sectionNames(reference.sections.map((s) => [s.label]));
   const missing = new Set(song.differences.filter((d) => !d.section).map((d) => d.counterpart));
   reference.sections.forEach((s, i) => {
     const block = place(node("button", `refsection${i === clicked ? " chosen" : ""}`), s.start - 1, s.bars, 1);
@@ -228,11 +230,12 @@ function drawNotes() {
   }
   context.setTransform(ratio, 0, 0, ratio, 0, 0);
   context.clearRect(0, 0, width, height);
+  drawStuck(context);
   if (rows.perBar < 22) return;
-  context.fillStyle = getComputedStyle(host).getPropertyValue("--onown");
-  const [from, to] = rows.view, lanes = host.querySelectorAll(".partrow");
+  context.fillStyle = inks.onown;
+  const [from, to] = rows.view;
   song.parts.forEach((part, row) => {
-    const top = lanes[row].offsetTop + 17;
+    const top = tops.parts[row] + 17;
     for (const section of song.sections) {
       const cell = part.cells[section.id], start = section.start - 1;
       if (!cell?.on || start > to || start + section.bars < from) continue;
@@ -242,6 +245,39 @@ function drawNotes() {
       if (cell.fillBars) drawPattern(context, part.patterns[cell.fill], start + leaves - cell.fillBars, start + leaves - cell.fillBars, start + leaves, top);
     }
   });
+}
+
+/** Where rows begin and which inks are used: read once when everything is drawn, not while it moves. */
+function measure() {
+  const style = getComputedStyle(host);
+  inks = { onown: style.getPropertyValue("--onown"), ref: style.getPropertyValue("--ref"), film: style.getPropertyValue("--film") };
+  tops = { own: host.querySelector(".ownrow").offsetTop, ref: host.querySelector(".refrow")?.offsetTop, parts: [...host.querySelectorAll(".partrow")].map((r) => r.offsetTop) };
+}
+let inks = {}, tops = {};
+
+/** Names of what begins left of the view stay in sight at its edge. */
+function drawStuck(context) {
+  const [from, to] = rows.view;
+  context.font = `600 12.5px Film, system-ui, sans-serif`;
+  const stuck = (text, start, bars, top, ink) => {
+    if (start >= from || start + bars <= from || (start + bars - from) * rows.perBar < context.measureText(text).width + 14) return;
+    if (ink === inks.ref) {
+      context.fillStyle = inks.film;
+      context.fillRect(4, top - 11, context.measureText(text).width + 8, 15);
+    }
+    context.fillStyle = ink;
+    context.fillText(text, 8, top);
+  };
+  for (const s of song.sections) {
+    if (s.start - 1 > to) break;
+    stuck(s.name, s.start - 1, s.bars, tops.own + 20, inks.onown);
+    song.parts.forEach((part, row) => {
+      const cell = part.cells[s.id];
+      if (cell?.on) stuck(cell.pattern, s.start - 1 + cell.entry, s.bars - cell.entry - cell.exit, tops.parts[row] + 19, inks.onown);
+    });
+  }
+  const names = reference ? sectionNames(reference.sections.map((s) => [s.label])) : [];
+  reference?.sections.forEach((s, i) => stuck(names[i], s.start - 1, s.bars, tops.ref + 18, inks.ref));
 }
 
 function drawPattern(context, pattern, anchor, begin, end, top) {
@@ -333,7 +369,12 @@ byId("midi-file").addEventListener("change", async (event) => {
   if (ok) show(data);
 });
 
-rows.watch(drawNotes);
+/** After every zoom and scroll. */
+function moved() {
+  cells.reveal(...rows.view);
+  drawNotes();
+}
+rows.watch(moved);
 let section = placed(), bar = Math.floor(player.position());
 player.watch(host, (at) => {
   rows.playhead(at);
@@ -353,4 +394,5 @@ buttons();
 history.draw();
 lookForStandstills();
 document.fonts?.ready.then(drawNotes);
+window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { measure(); drawNotes(); });
 window.addEventListener("resize", drawNotes);

@@ -11,7 +11,7 @@ const ON = {
   "low-cut sweep": "chains", "high-cut sweep": "chains", wash: "chains", "slow-down": "chains",
 };
 const BUSES = ["drums", "bass", "music", "effects"];
-const LINE = 21;
+const LINE = 17;
 
 const bars = (beats) => {
   const count = beats / 4;
@@ -40,20 +40,21 @@ export class Transitions {
   #lines() {
     const lines = [];
     return this.#spans().sort((a, b) => a.from - b.from).map((span) => {
-      // A short one needs room for its name.
-      const end = Math.max(span.to, span.from + 92 / Math.max(this.rows.perBar, 1));
-      let line = lines.findIndex((taken) => taken <= span.from + 1e-6);
+      // A short one needs room for its name, behind it or, at the end of the track, in front of it.
+      const room = 92 / Math.max(this.rows.perBar, 1), last = span.from + room > this.rows.bars;
+      const begin = last ? Math.min(span.from, span.to - room) : span.from;
+      let line = lines.findIndex((taken) => taken <= begin + 1e-6);
       if (line < 0) line = lines.length;
-      lines[line] = end;
-      return { ...span, line };
+      lines[line] = last ? span.to : Math.max(span.to, span.from + room);
+      return { ...span, line, last };
     });
   }
 
   draw(head) {
     const placed = this.#lines(), count = Math.max(1, ...placed.map((p) => p.line + 1));
     const lane = this.rows.row(head, 8 + count * LINE, "joints");
-    for (const { t, from, to, line, joint } of placed) {
-      const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${BEHIND.includes(t.kind) ? " behind" : ""}`), from, to - from);
+    for (const { t, from, to, line, joint, last } of placed) {
+      const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${BEHIND.includes(t.kind) ? " behind" : ""}${last ? " last" : ""}`), from, to - from);
       thing.type = "button";
       thing.style.top = `${4 + line * LINE}px`;
       thing.dataset.transition = t.id;

@@ -1,0 +1,209 @@
+"""From an empty remake to an arranged track in the browser alone: plan adopted, drums traced, a bass written, cells painted,
+joints and automation put down; and what two windows on it say to each other."""
+
+import io
+import json
+
+import mido
+import pytest
+
+from tests.browser.test_journey import upload
+from tests.browser.test_part import undo_says
+
+pytestmark = pytest.mark.browser
+WAIT_MS = 60_000
+
+
+@pytest.fixture
+def plan(page, server, club_file):
+    upload(page, club_file)
+    page.get_by_role("button", name="Start empty").click(timeout=WAIT_MS)
+    page.locator("[data-own]").first.wait_for(timeout=WAIT_MS)
+    return page
+
+
+def add_part(page, role, sound):
+    page.locator("[data-tool=add-part]").select_option(json.dumps([role, sound], separators=(",", ":")))
+    undo_says(page, "added")
+
+
+def tool(page, group, name):
+    return page.get_by_role("group", name=group).get_by_role("button", name=name)
+
+
+def test_an_empty_remake_becomes_a_track(plan):
+    page = plan
+    assert page.locator("[data-own]").count() == 1
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    sections = page.locator("[data-own]").count()
+    assert sections > 1
+    for role, sound in (("kick", "Mooring"), ("hats", "Salt"), ("bass", "Keel"), ("lead", "Beacon")):
+        if page.locator(f"[data-tool=add-part] option[value='{json.dumps([role, sound], separators=(',', ':'))}']").count() == 0:
+            sound = page.evaluate("role => JSON.parse(document.getElementById('drawing').textContent).sounds[role][0]", role)
+        add_part(page, role, sound)
+
+    # The kick traced, hats generated around a locked hit, in the drum grid.
+    page.get_by_role("link", name="Kick").click()
+    page.locator("[data-lane=kick]").wait_for()
+    page.locator("[data-name=section]").select_option(label="in drop 1") if sections > 3 else None
+    page.get_by_role("button", name="Trace the reference").click()
+    undo_says(page, "traced")
+    assert page.locator("[data-note^='kick/']").count() >= 4
+    page.get_by_role("button", name="Hats", exact=True).first.click()
+    page.get_by_role("button", name="Generate").click()
+    undo_says(page, "generated")
+    # A hit set and made softer by the keyboard alone, then struck three times.
+    before = page.locator("[data-note^='kick/']").count()
+    page.locator("[data-lane=kick]").focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+    undo_says(page, "a hit more")
+    assert page.locator("[data-note^='kick/']").count() == before + 1
+    page.locator("[data-name=repeats]").fill("3")
+    page.keyboard.press("Enter")
+    undo_says(page, "struck 3 times")
+    page.locator("[data-name=groove]").select_option(label="Late backbeat")
+    undo_says(page, "groove")
+
+    # A bass line: written with the pointer, moved by the keyboard, an octave layer, taken apart and brought back as MIDI.
+    page.locator("#which-part").select_option(label="Bass")
+    page.locator(".pitchrows .barlane").wait_for()
+    box = page.locator(".pitchrows .barlane").bounding_box()
+    for share, height in ((0.02, 0.5), (0.3, 0.55), (0.6, 0.45)):
+        page.mouse.click(box["x"] + share * box["width"], box["y"] + height * box["height"])
+        undo_says(page, "a note more")
+        page.wait_for_timeout(150)
+    page.wait_for_function("() => document.querySelectorAll('.note').length === 3")
+    page.locator(".note").first.focus()
+    page.keyboard.press("ArrowUp")
+    undo_says(page, "notes moved")
+    page.locator("[data-name=way]").select_option("octave layer")
+    page.get_by_role("button", name="Apply to").click()
+    page.wait_for_function("() => document.querySelectorAll('.note').length >= 4")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Export MIDI").click()
+    exported = mido.MidiFile(download.value.path())
+    assert sum(m.type == "note_on" and m.velocity > 0 for t in exported.tracks for m in t) == page.locator(".note").count()
+    page.set_input_files("#pattern-file", {"name": "line.mid", "mimeType": "audio/midi", "buffer": two_notes()})
+    undo_says(page, "imported from line.mid")
+    assert page.locator(".note").count() == 2
+
+    # The plan: a rectangle of cells painted by the keyboard, as in the reference, another version flipped, a fill, joints, a curve.
+    page.get_by_role("link", name="Plan").click()
+    page.locator("[data-cell='0.0']").focus()
+    for _ in range(sections - 1):
+        page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Enter")
+    undo_says(page, "2 parts on")
+    page.wait_for_function("n => document.querySelectorAll('.cell[aria-pressed=true]').length === n", arg=2 * sections)
+    page.locator("[data-cell='2.0']").focus()
+    page.keyboard.press("g")
+    undo_says(page, "as in the reference")
+    page.locator("[data-cell='3.1']").click()
+    undo_says(page, "on in")
+    page.locator("[data-name=cell-other]").select_option(label="Whistle")
+    undo_says(page, "Another version")
+    page.locator("[data-cell='3.1']").focus()
+    page.keyboard.press("v")
+    undo_says(page, "flipped")
+    page.locator("[data-cell='3.1']", has_text="Whistle").wait_for()
+    page.locator("[data-tool=add-transition]").select_option("riser")
+    undo_says(page, "Riser at the end")
+    page.locator("[data-transition]").first.focus()
+    page.keyboard.press("ArrowRight")
+    undo_says(page, "changed")
+    tool(page, "Automation", "Show").click()
+    page.locator("[data-name=automation-shape]").select_option("rise")
+    undo_says(page, "rise of")
+    assert page.locator(".automation .point").count() == 2
+    page.locator(".automation .point").first.focus()
+    page.keyboard.press("ArrowUp")
+    undo_says(page, "automated")
+
+    # Kept under a name, gone on, heard against it, taken up again.
+    page.get_by_text("Kept songs").click()
+    page.get_by_label("Name for the song as it stands").fill("before the cut")
+    page.get_by_role("button", name="Keep it under this name").click()
+    page.locator("[data-tool=everything]").select_option(label="cut 1 bar and close up")
+    undo_says(page, "closed up")
+    page.get_by_role("button", name="Hear before the cut").click()
+    page.get_by_role("button", name="Hear the song as it is").click()
+    page.get_by_role("button", name="Take up before the cut").click()
+    undo_says(page, "Back to “before the cut”")
+
+    # It plays, zoomed to a bar, with the guide under it.
+    page.locator("#zoom-section").click()
+    for _ in range(12):
+        page.keyboard.press("+")
+    assert page.evaluate("parseFloat(document.getElementById('plan').style.getPropertyValue('--bar')) > 400")
+    page.locator("h1").click()
+    page.keyboard.press("u")
+    page.keyboard.press("Space")
+    page.locator("#play.is-playing").wait_for()
+    page.wait_for_timeout(1500)
+    page.keyboard.press("Space")
+    page.reload()
+    page.locator("[data-own]").first.wait_for()
+    undo_says(page, "Back to “before the cut”")
+    assert page.problems == []
+
+
+def two_notes() -> bytes:
+    file, track = mido.MidiFile(ticks_per_beat=480), mido.MidiTrack()
+    for midi in (40, 45):
+        track.append(mido.Message("note_on", note=midi, velocity=90, time=0))
+        track.append(mido.Message("note_off", note=midi, time=480))
+    file.tracks.append(track)
+    out = io.BytesIO()
+    file.save(file=out)
+    return out.getvalue()
+
+
+def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(plan):
+    other = plan.context.new_page()
+    other.goto(plan.url)
+    other.get_by_role("button", name="Double", exact=True).click()
+    undo_says(other, "doubled")
+    plan.bring_to_front()
+    plan.evaluate("window.dispatchEvent(new Event('focus'))")
+    plan.get_by_text("changed in another window: drop doubled").wait_for()
+    plan.get_by_role("button", name="Show it as it is now").click()
+    undo_says(plan, "doubled")
+    # An edit made on the older song would have been refused.
+    other.get_by_role("button", name="Double", exact=True).first.click()
+    undo_says(other, "doubled")
+    plan.locator("[data-tool=bars]").fill("4")
+    plan.keyboard.press("Enter")
+    plan.locator("#plan-says", has_text="changed meanwhile").wait_for()
+
+
+def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, server, club_file):
+    """A keyboard that the browser is told of, whose messages come as a real one's would."""
+    page.add_init_script("""
+      const input = { name: "Deck keys", onmidimessage: null };
+      navigator.requestMIDIAccess = async () => ({ inputs: new Map([["a", input]]), onstatechange: null });
+      window.deckKeys = (...data) => input.onmidimessage({ data });
+    """)
+    upload(page, club_file)
+    page.get_by_role("button", name="Start empty").click(timeout=WAIT_MS)
+    page.locator("[data-own]").first.wait_for(timeout=WAIT_MS)
+    add_part(page, "lead", "Beacon")
+    page.get_by_role("link", name="Lead").click()
+    page.get_by_text("MIDI: Deck keys").wait_for()
+    page.get_by_role("button", name="Count in").click()
+    page.get_by_role("button", name="Take down").click()
+    page.locator("#play.is-playing").wait_for()
+    page.wait_for_timeout(900)
+    page.evaluate("deckKeys(0x90, 69, 100)")
+    page.wait_for_timeout(200)
+    page.evaluate("deckKeys(0x80, 69, 0)")
+    page.get_by_text("1 note taken down").wait_for()
+    page.get_by_role("button", name="Stop, keep in A").click()
+    undo_says(page, "1 note played in")
+    (key,) = page.evaluate("[...document.querySelectorAll('.note')].map(n => n.dataset.note.split('/')[1])")
+    tick, midi = map(int, key.split("."))
+    assert midi == 69 and tick % 240 == 0
+    assert page.problems == []
