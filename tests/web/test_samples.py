@@ -9,9 +9,11 @@ import soundfile
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
+from ersatz.core.audio import Audio
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.studio.models import OwnSample
 from ersatz.studio.renders import mixdown_of
+from tests.core.test_loops import loop
 
 
 def wav(hz=440.0, seconds=1.0, name="Fog_horn two.wav"):
@@ -128,3 +130,22 @@ def test_a_cycle_becomes_an_oscillators_table(web, remake):
     assert options["osc1_wave"] == "own table"
     curve = np.array(state["sound"]["pictures"]["cycles"]["osc1"])
     np.testing.assert_allclose(curve, np.sin(2 * np.pi * np.arange(len(curve)) / len(curve)), atol=0.02)
+
+
+def test_a_loop_is_read_and_fitted_to_the_song(web, user, remake, client, other):
+    own = OwnSample.keep(user, "Deck loop", loop(120.0, 8))
+    url = reverse("loop-reading", args=[remake.pk, "lead", own.pk])
+    edit = {"kind": "set_sample", "part": "lead", "slot": "sample", "sample": own.sha, "name": own.name}
+    posted = {"revision": 1, "edit": edit}
+    web.post(reverse("part-edit", args=[remake.pk, "lead"]), json.dumps(posted), content_type="application/json")
+    found = web.get(url).json()
+    assert found["said"] == "120.0 BPM, 8 beats, A minor"
+    posted = {"revision": 2, "edit": found["fitsKey"]}
+    state = web.post(reverse("part-edit", args=[remake.pk, "lead"]), json.dumps(posted), content_type="application/json").json()
+    remake.refresh_from_db()
+    params = remake.revision.song.part("lead").sound.params
+    assert params["time_beats"] == 8 and state["undo"].startswith("8 beats at")
+    short = OwnSample.keep(user, "Tick", Audio(loop(120.0, 1).samples[:, :9000], 44_100))
+    assert web.get(reverse("loop-reading", args=[remake.pk, "lead", short.pk])).status_code == 400
+    client.force_login(other)
+    assert client.get(url).status_code == 404

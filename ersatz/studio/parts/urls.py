@@ -17,6 +17,7 @@ urlpatterns = [
     path("remakes/<int:pk>/parts/<slug:part>/preview/", views.preview, name="part-preview"),
     path("remakes/<int:pk>/parts/<slug:part>/level/<int:place>/", views.bypass_level, name="part-bypass-level"),
     path("remakes/<int:pk>/parts/<slug:part>/save/", views.save, name="part-save"),
+    path("remakes/<int:pk>/parts/<slug:part>/loop/<int:sample>/", views.loop_reading, name="loop-reading"),
     path("samples/", views.bring_sample, name="sample-bring"),
     path("listen/sample/<int:pk>.flac", views.own_sample, name="listen-sample"),
     path("sounds/forget/<slug:what>/<int:pk>/", views.forget, name="sound-forget"),

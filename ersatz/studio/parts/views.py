@@ -12,12 +12,14 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_POST
 
-from ersatz.core.edits import parse_edit
+from ersatz.core.draft.loops import fitted
+from ersatz.core.edits import edit_json, parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import pattern_edit, pattern_midi, read_midi
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, Sound
+from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
 from ersatz.studio.edit import State, answer_edit, answer_step
 from ersatz.studio.frame import frame
@@ -253,6 +255,25 @@ def bring_sample(request: HttpRequest) -> JsonResponse:
         sentence = "The disk is full: free some space and add it again." if full else "The sample could not be stored."
         return JsonResponse({"error": sentence}, status=507)
     return JsonResponse(browser_state(request.user, request.POST.get("role", "")), status=201)
+
+
+@login_required
+@require_GET
+def loop_reading(request: HttpRequest, pk: int, part: str, sample: int) -> JsonResponse:
+    """A sample's own tempo and key, and the edits that fit it to the song without and with its key."""
+    remake, revision = _current(request, pk)
+    opened = _part_of(revision.song, part)
+    own = get_object_or_404(OwnSample.objects.of(request.user), pk=sample)
+    found = OwnSample.objects.finder(request.user)(own.sha)
+    if found is None:
+        raise Http404
+    try:
+        reading = measure_loop(found.audio)
+        edits = [edit_json(fitted(revision.song, opened.id, reading, transposes)) for transposes in (False, True)]
+    except ErsatzError as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    said = f"{reading.bpm:.1f} BPM, {reading.beats} beats, {reading.key}"
+    return JsonResponse({"said": said, "fits": edits[0], "fitsKey": edits[1], "key": str(revision.song.key)})
 
 
 @login_required

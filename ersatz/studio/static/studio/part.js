@@ -319,7 +319,7 @@ function drawOpenEffect() {
 // Sounds to take ------------------------------------------------------------------------------------------------------
 
 /** One sound or sample: heard by its name, taken by its button; what is the producer's own can be forgotten. */
-function listRow({ name, listen }, { more, taken, take: [label, said, act], forget }) {
+function listRow({ name, listen }, { more, taken, take: [label, said, act], forget, also }) {
   const item = document.createElement("li"), title = document.createElement("b"), below = document.createElement("small");
   if (taken) item.className = "taken";
   const hear = button("", () => pads.playUrl(listen).catch(() => { says.textContent = `“${name}” could not be loaded. Is Ersatz still running?`; }), "hear");
@@ -330,6 +330,7 @@ function listRow({ name, listen }, { more, taken, take: [label, said, act], forg
   const get = button(label, act);
   get.setAttribute("aria-label", said);
   item.append(hear, get);
+  if (also) item.append(also);
   if (forget) {
     const away = button("×", forget, "plain");
     away.setAttribute("aria-label", `Forget ${name}`);
@@ -372,6 +373,7 @@ function drawSamples() {
     more: s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`,
     taken: s.sha === state.sound.samples.sample,
     take: ["Play it", `Play ${s.name} in this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
+    also: s.seconds >= 0.8 && s.seconds <= 60 && s.sha === state.sound.samples.sample ? loopTools(s) : null,
     forget: async () => {
       keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role }));
       // What the part plays has changed without an edit.
@@ -379,6 +381,29 @@ function drawSamples() {
     },
   })));
   byId("no-samples").hidden = browser.samples.length > 0;
+}
+
+const readings = new Map();
+
+/** A loop's own tempo and key, and the ways to fit it to the song: for the sample that the part plays. */
+function loopTools(sample) {
+  const box = document.createElement("div"), known = readings.get(sample.id);
+  box.className = "loop-tools";
+  if (!known) {
+    box.append(button("Read its tempo and key", async () => {
+      byId("samples-say").textContent = `reading ${sample.name}`;
+      const answer = await fetch(host.dataset.edit.replace(/edit\/$/, `loop/${sample.id}/`)), data = await answer.json();
+      byId("samples-say").textContent = "";
+      if (answer.ok) readings.set(sample.id, data);
+      else says.textContent = data.error ?? "The sample could not be read.";
+      drawSamples();
+    }, "plain"));
+    return box;
+  }
+  const said = document.createElement("small");
+  said.textContent = known.said;
+  box.append(said, button("Fit to the tempo", () => send(known.fits)), button(`and into ${known.key}`, () => send(known.fitsKey)));
+  return box;
 }
 
 async function bring(files) {
@@ -466,7 +491,8 @@ keepLine.addEventListener("click", () => {
   const first = pads.line[0].bar;
   const [start] = sections.filter(([bar, length]) => first >= bar - 1 && first < bar - 1 + length)[0] ?? [1];
   keepLine.hidden = true;
-  send({ kind: "write_notes", pattern: name, bars, notes: pads.notes(start - 1, bars) });
+  const notes = pads.notes(start - 1, bars);
+  send({ kind: "write_notes", pattern: name, bars, notes, said: `${notes.length} notes taken down` });
 });
 
 fillChains();
