@@ -261,7 +261,7 @@ def bring_sample(request: HttpRequest) -> JsonResponse:
 @require_GET
 def loop_reading(request: HttpRequest, pk: int, part: str, sample: int) -> JsonResponse:
     """A sample's own tempo and key, and the edits that fit it to the song without and with its key."""
-    remake, revision = _current(request, pk)
+    _, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
     own = get_object_or_404(OwnSample.objects.of(request.user), pk=sample)
     found = OwnSample.objects.finder(request.user)(own.sha)

@@ -285,7 +285,7 @@ export class Cells {
   #versions(part, section, cell) {
     const keep = (alternative, shipped = "") => this.send({ kind: "keep_alternative", part: part.id, section: section.id, alternative, shipped });
     if (cell.other) {
-      const said = cell.other.part ? this.#part(cell.other.part)?.name : cell.other.sound || `pattern ${cell.other.pattern}`;
+      const said = cell.other.part ? this.#part(cell.other.part)?.name : cell.other.sound || (cell.sound ? "the part’s own sound" : `pattern ${cell.other.pattern}`);
       this.box.append(button(`Flip to ${said}`, () => this.flip()), button("Forget it", () => keep(null), "plain"));
       this.box.lastElementChild.previousElementSibling.title = "Key V";
       return;

@@ -28,7 +28,7 @@ export class Takes {
       toggle("Count in", this.countIn, () => { this.countIn = !this.countIn; this.draw(); }),
       toggle("Click", this.player.aids.click, () => { this.player.setAid("click", !this.player.aids.click); this.draw(); }),
       numberField({ name: "quantise", title: "Quantise", unit: "%", low: 0, high: 100, value: this.amount, scale: "linear", step: 5 }, (v) => { this.amount = v; }),
-      button("Octave −", () => this.pads.octave(-1)), button("Octave +", () => this.pads.octave(1)),
+      ...(this.pads.pitched ? [button("Octave −", () => this.pads.octave(-1)), button("Octave +", () => this.pads.octave(1))] : []),
       node("span", "soft", this.connected ? `MIDI: ${this.connected}` : ""),
     );
   }
