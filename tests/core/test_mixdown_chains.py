@@ -23,6 +23,7 @@ from ersatz.core.song.document import (
     SongSection,
     Sound,
 )
+from tests.core.test_transitions import SONG
 
 BAR = 3840
 
@@ -216,3 +217,21 @@ def test_modulated_notes_follow_the_tempo():
     cache = RenderCache()
     a, b = (Mixdown(s, cache).solo_part(s.parts[0], 0, 60_000) for s in (slow, fast))
     assert np.abs(a - b).max() > 0.05
+
+
+def test_a_hit_of_the_bar_before_still_ducks_and_is_part_of_the_key():
+    """A kick on the last 16th, ducking for a whole bar: what follows is another sound than without it."""
+    late = Pattern(1, (Note(3600, 240, 60, 1.0),))
+    effect = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits", "period": "1 bar"}, key="kick")
+    pad = replace(SONG.part("pad"), effects=(effect,))
+    kick = replace(SONG.part("kick"), patterns={"A": late}, cells=(Cell("s1", "A"),))
+    ducked = replace(SONG, parts=(kick, pad))
+    free = replace(ducked, parts=(replace(kick, cells=()), pad))
+    cache = RenderCache()
+    first, second = (Mixdown(s, cache).part_block(pad, 4) for s in (free, ducked))
+    quarter = first.shape[1] // 4
+    assert np.square(second[:, :quarter]).sum() < 0.1 * np.square(first[:, :quarter]).sum()
+    whole = Mixdown(ducked)
+    start, stop = whole.bar_range(4, 5)
+    alone = Mixdown(ducked)
+    np.testing.assert_array_equal(whole.solo_part(pad, start, stop)[:, -whole.bars.length(4) :], alone.part_block(pad, 4))
