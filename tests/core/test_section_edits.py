@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ersatz.core.edits import edit_json, parse_edit
+from ersatz.core.edits import edit_json, parse_edit, section_name
 from ersatz.core.edits.sections import (
     AdoptPlan,
     DoubleSection,
@@ -15,6 +15,7 @@ from ersatz.core.edits.sections import (
     MoveSection,
     PlannedSection,
     RelabelSection,
+    RenameSection,
     ResizeSection,
     SplitSection,
     TakeOutSection,
@@ -153,6 +154,17 @@ def test_a_section_may_be_called_something_else():
     made = RelabelSection("s2", "breakdown").apply(SONG)
     assert plan(made)[1] == ("breakdown", 8)
     assert RelabelSection("s2", "breakdown").sentence(SONG) == "build is now breakdown"
+
+
+def test_a_section_has_a_name_of_its_own_until_it_is_taken_away():
+    made = RenameSection("s3", "Night watch").apply(SONG)
+    assert section_name(made, "s3") == "Night watch"
+    twice = DoubleSection("s3").apply(made)
+    assert [section_name(twice, s.id) for s in twice.sections[2:]] == ["Night watch 1", "Night watch 2"]
+    assert RenameSection("s3", " ").apply(made) == SONG
+    assert RenameSection("s3", "Night watch").sentence(SONG) == "drop is now called Night watch"
+    with pytest.raises(InvalidEdit):
+        RenameSection("s3", "x" * 99).apply(SONG)
 
 
 def test_an_adopted_plan_takes_what_sections_of_that_name_play():

@@ -137,6 +137,17 @@ def test_a_kept_song_outlives_the_history_and_is_taken_up_again(web, remake, son
     assert web.post(reverse("milestone", args=[remake.pk, "take"]), {"milestone": 99}).status_code == 404
 
 
+def test_two_songs_of_a_remake_are_brought_to_one_loudness(web, remake, song, client, other):
+    changed = edit(web, remake, 1, kind="set_part_gain", part="kick", gain_db=-30.0).json()["sha"]
+    url = reverse("listen-louder", args=[remake.pk, song.sha(), changed, 9, 12])
+    louder = web.get(url).json()["db"]
+    assert louder > 0.5
+    assert web.get(reverse("listen-louder", args=[remake.pk, changed, song.sha(), 9, 12])).json()["db"] == pytest.approx(-louder)
+    assert web.get(reverse("listen-louder", args=[remake.pk, changed, changed, 9, 12])).json()["db"] == 0
+    client.force_login(other)
+    assert client.get(url).status_code == 404
+
+
 def test_where_the_song_stands_is_told_to_other_windows(web, remake):
     edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0)
     now = web.get(reverse("now", args=[remake.pk])).json()

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ersatz.core.edits import Edit, Several, edit_json, section_name
+from ersatz.core.edits.arrangement import begun
 from ersatz.core.edits.cells import PlacedCell, PutCells
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.parts import AddPattern
@@ -114,7 +115,7 @@ def _same_drops(song: Song, signs: list[tuple[Any, ...]]) -> list[Standstill]:
         for earlier, other in drops[:k]:
             shared = min(section.bars, other.bars)
             if signs[first - 1 : first - 1 + shared] == signs[earlier - 1 : earlier - 1 + shared]:
-                said = f"{section_name(song, section.id).capitalize()} plays what {section_name(song, other.id)} played"
+                said = f"{begun(section_name(song, section.id))} plays what {section_name(song, other.id)} played"
                 last = first + section.bars - 1
                 out.append(Standstill("same drop", first, last, section.id, said, _offers(song, section, whole=True)))
                 break

@@ -30,6 +30,7 @@ from ersatz.core.edits.sections import (
     MakeRoom,
     MoveSection,
     RelabelSection,
+    RenameSection,
     RepeatBars,
     ResizeSection,
     SplitSection,
@@ -74,7 +75,7 @@ class Several:
 Edit = (
     SwitchPart | SetCell | SetPartGain | SetPartDuck | Rename
     | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection | JoinSection | TakeOutSection | AdoptPlan
-    | AdoptSection | MakeRoom | CloseUp | RepeatBars
+    | RenameSection | AdoptSection | MakeRoom | CloseUp | RepeatBars
     | PutCells | KeepAlternative | FlipCell
     | PutTransition | TakeOutTransition
     | AddPart | TakeOutPart | RenamePart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo

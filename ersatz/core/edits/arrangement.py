@@ -124,10 +124,16 @@ class Rename:
 
 
 def section_name(song: Song, section_id: str) -> str:
-    """ "drop 2" where a label occurs more than once, else "intro"."""
+    """Its own name or its label, with a number where that occurs more than once: "intro", "drop 2"."""
     section = section_of(song, section_id)
-    same = [s.id for s in song.sections if s.label == section.label]
-    return section.label if len(same) == 1 else f"{section.label} {same.index(section_id) + 1}"
+    called = section.name or section.label
+    same = [s.id for s in song.sections if (s.name or s.label) == called]
+    return called if len(same) == 1 else f"{called} {same.index(section_id) + 1}"
+
+
+def begun(name: str) -> str:
+    """As a sentence begins."""
+    return name[:1].upper() + name[1:]
 
 
 def part_of(song: Song, part_id: str) -> Part:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from ersatz.core.edits.arrangement import section_name, section_of
+from ersatz.core.edits.arrangement import begun, section_name, section_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import (
     MAX_BARS,
@@ -24,6 +24,7 @@ from ersatz.core.song.document import (
 )
 
 MOST_SECTION_BARS = 128
+MOST_NAME = 40
 
 
 @dataclass(frozen=True)
@@ -210,6 +211,26 @@ class RelabelSection:
         return f"{section_name(song, self.section)} is now {self.label}"
 
 
+@dataclass(frozen=True)
+class RenameSection:
+    """A name of the producer's own; "" for the label."""
+
+    kind: ClassVar[str] = "rename_section"
+    section: str
+    name: str
+
+    def apply(self, song: Song) -> Song:
+        section_of(song, self.section)
+        name = self.name.strip()
+        if len(name) > MOST_NAME:
+            raise InvalidEdit(f"A section's name has up to {MOST_NAME} characters.")
+        sections = tuple(replace(s, name=name) if s.id == self.section else s for s in song.sections)
+        return replace(song, sections=sections)
+
+    def sentence(self, song: Song) -> str:
+        return f"{section_name(song, self.section)} is now called {self.name.strip() or section_of(song, self.section).label}"
+
+
 def _place(song: Song, section_id: str) -> int:
     """Raises InvalidEdit for a section that doesn't exist."""
     return song.sections.index(section_of(song, section_id))
@@ -266,7 +287,7 @@ class SplitSection:
         at = _place(song, self.section)
         old = song.sections[at]
         if not 0 < self.bars < old.bars:
-            raise InvalidEdit(f"{section_name(song, old.id).capitalize()} can be split inside its {_bars_said(old.bars)}.")
+            raise InvalidEdit(f"{begun(section_name(song, old.id))} can be split inside its {_bars_said(old.bars)}.")
         first = _part_of_section(old, 0, self.bars)
         second = replace(_part_of_section(old, self.bars, old.bars - self.bars), id=_fresh_id(_ids(song)))
         halves = [_Piece(first, old, 0, tail=False), _Piece(second, old, self.bars)]
@@ -386,7 +407,7 @@ class AdoptSection:
     def sentence(self, song: Song) -> str:
         own = self._own(song)
         what = section_name(song, own.id) if own else self.label
-        return f"{what.capitalize()} adopted from the reference, {_bars_said(self.bars)}"
+        return f"{begun(what)} adopted from the reference, {_bars_said(self.bars)}"
 
 
 def _with_room(song: Song, place: int, label: Label, bars: int) -> Song:

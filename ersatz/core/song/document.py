@@ -213,13 +213,14 @@ class Part:
 @dataclass(frozen=True)
 class SongSection:
     """`levels_db`: how loud each phrase of PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB. `ducks`:
-    whether the ducker is triggered here."""
+    whether the ducker is triggered here. `name`: what the producer calls it, "" for its label."""
 
     id: str
     label: Label
     bars: int
     levels_db: tuple[float, ...] = ()
     ducks: bool = True
+    name: str = ""
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= MAX_BARS:

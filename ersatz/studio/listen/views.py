@@ -8,9 +8,10 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
 from ersatz.core.errors import ErsatzError
-from ersatz.core.mixdown.audition import sounding_as
+from ersatz.core.mixdown.audition import SILENT_LUFS, sounding_as
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.song.document import Song
+from ersatz.core.voices import library
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.parts.state import middle_of
 from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, mixdown_of
@@ -64,6 +65,23 @@ def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last:
     mixdown = mixdown_of(remake, song)
     levels = mixdown.peaks(owner, first, min(last, song.bars))
     return JsonResponse({"peaks": levels}, headers={"Cache-Control": IMMUTABLE if mixdown.is_complete else UNTIL_FOUND})
+
+
+@login_required
+@require_GET
+def louder(request: HttpRequest, pk: int, sha: str, than: str, first: int, last: int) -> JsonResponse:
+    """By how many dB some bars of one song of a remake are louder than those of another: what a comparison by ear takes back."""
+    remake, song = _song(request, pk, sha)
+    _, other = _song(request, pk, than)
+    _check(first, last)
+    levels = []
+    for one in (song, other):
+        mixdown = mixdown_of(remake, one)
+        start, stop = mixdown.bar_range(first, last)
+        levels.append(library.loudness_lufs(mixdown.samples(min(start, mixdown.frames - 1), min(stop, mixdown.frames))))
+    # Silence has no loudness to meet.
+    db = levels[0] - levels[1] if min(levels) > SILENT_LUFS else 0.0
+    return JsonResponse({"db": round(db, 2)})
 
 
 def _song(request: HttpRequest, pk: int, sha: str) -> tuple[Remake, Song]:

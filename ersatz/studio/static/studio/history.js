@@ -38,18 +38,30 @@ export class History {
 
   #row({ id, name, listen }) {
     const row = node("div", "milestone"), hears = this.hearing === id;
-    const hear = button(hears ? "Hear the song as it is" : "Hear it", () => this.hear(hears ? null : { id, listen }));
+    const hear = button(hears ? "Hear the song as it is" : "Hear it", () => this.hear(hears ? null : { id, name, listen }));
     hear.setAttribute("aria-pressed", String(hears));
     hear.setAttribute("aria-label", hears ? "Hear the song as it is" : `Hear ${name}`);
-    row.append(node("b", "", name), hear, button("Take it up", () => this.#do("take", { milestone: id })), button("Forget", () => this.#do("forget", { milestone: id }), "plain"));
+    if (hears && this.said) row.append(node("span", "soft", this.said));
+    row.prepend(node("b", "", name), hear, button("Take it up", () => this.#do("take", { milestone: id })), button("Forget", () => this.#do("forget", { milestone: id }), "plain"));
     for (const [k, said] of [[2, "Take up"], [3, "Forget"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
     return row;
   }
 
   /** A kept song in the place of the song as it stands, from where the player is. */
-  hear(milestone) {
+  async hear(milestone) {
     this.hearing = milestone?.id ?? null;
-    this.player?.replaceRemake(milestone ? milestone.listen : this.state().listen);
+    this.draw();
+    if (!milestone) {
+      this.player?.replaceRemake(this.state().listen);
+      return;
+    }
+    // Neither wins by being louder: the bars that are looped, or those under the playhead, are brought to one loudness.
+    const { player } = this, from = Math.floor(player.loop?.start ?? Math.floor(player.position() / 8) * 8) + 1;
+    const answer = await fetch(`/listen/louder/${milestone.listen.split("/").slice(-3, -1).join("/")}/${this.state().sha}/${from}-${from + 7}.json`).catch(() => null);
+    const louderDb = answer?.ok ? (await answer.json()).db : 0;
+    if (this.hearing !== milestone.id) return;
+    player.replaceRemake(milestone.listen, { louderDb });
+    this.said = `${milestone.name}: ${Math.abs(louderDb) < 0.05 ? "equally loud" : `turned ${louderDb > 0 ? "down" : "up"} by ${Math.abs(louderDb).toFixed(1)} dB, equally loud`}`;
     this.draw();
   }
 

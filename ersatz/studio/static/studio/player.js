@@ -275,7 +275,7 @@ export class Player {
   async replaceRemake(url, changes = {}) {
     const track = this.tracks.remake;
     if (!track || track.url === url) return;
-    Object.assign(track, changes, { url, chunks: new Map() });
+    Object.assign(track, { louderDb: 0 }, changes, { url, chunks: new Map() });
     // Another section may be under the playhead now.
     this.#announce();
     if (!this.isPlaying) return;
@@ -303,7 +303,7 @@ export class Player {
     if (!this.context || !this.gains) return;
     const offset = this.offsetDb() ?? 0;
     for (const [name, gain] of Object.entries(this.gains)) {
-      const own = name === "remake" ? Math.min(0, offset) : Math.min(0, -offset);
+      const own = name === "remake" ? Math.min(0, offset) - (this.tracks.remake?.louderDb ?? 0) : Math.min(0, -offset);
       const level = name === this.heard ? 10 ** (own / 20) : 0;
       gain.gain.setTargetAtTime(level, this.context.currentTime, FADE_S / 3);
     }

@@ -2,6 +2,7 @@
 
 import { node } from "./bars.js";
 import { button } from "./fields.js";
+import { editTitle } from "./title.js";
 
 const LABELS = ["intro", "build", "drop", "breakdown", "bridge", "outro"];
 
@@ -21,7 +22,8 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   box.replaceChildren();
   if (!section) return;
   const own = (kind, more = {}) => send({ kind, section: section.id, ...more });
-  const name = node("b", "", section.name);
+  const name = button(section.name, () => editTitle(name, section.name, (title) => own("rename_section", { name: title === section.label ? "" : title })), "section-name");
+  name.title = "Give it a name of your own";
 
   const label = document.createElement("select");
   label.setAttribute("aria-label", `What ${section.name} is`);
