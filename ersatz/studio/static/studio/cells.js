@@ -244,6 +244,10 @@ export class Cells {
   tools() {
     const all = this.all(), [part, section, cell] = all[0] ?? [];
     this.box.replaceChildren();
+    if (!this.song().parts.length) {
+      this.box.textContent = "Nothing plays yet. Take over the reference’s plan or lay out your own, add a part, and open it by its name to write what it plays.";
+      return;
+    }
     if (!part) {
       this.box.textContent = "Click a cell to let a part play there; drag over several. Arrow keys, Enter and the letters of the patterns do the same.";
       return;

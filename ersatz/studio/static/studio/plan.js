@@ -318,6 +318,7 @@ function buttons() {
     const one = byId(id);
     one.disabled = !sentence;
     one.textContent = (id === "undo" ? "Undo" : "Redo") + (sentence ? `: ${sentence}` : "");
+    one.title = sentence ?? "";
   }
 }
 
