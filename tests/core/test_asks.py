@@ -176,6 +176,10 @@ def test_more_than_eight_bars_of_the_same_are_marked_and_eight_are_not():
     assert (found.kind, found.first, found.last, found.section) == ("no change", 2, 16, "s2")
 
 
+def test_a_song_in_which_nothing_plays_yet_stands_nowhere_still():
+    assert standstills(replace(long(32), parts=tuple(replace(p, cells=()) for p in SONG.parts))) == ()
+
+
 def test_a_drop_that_comes_again_as_it_was_is_marked():
     song = AdoptPlan(tuple(PlannedSection(*p) for p in (("drop", 4), ("build", 4), ("drop", 4)))).apply(SONG)
     song = replace(song, parts=tuple(replace(p, cells=tuple(c for c in p.cells if c.section != "s1")) for p in song.parts))

@@ -7,8 +7,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ersatz.core.edits import EDITS, Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
+from ersatz.core.edits.cells import KeepAlternative
+from ersatz.core.edits.parts import RenamePart
+from ersatz.core.edits.sections import RenameSection
 from ersatz.core.errors import InvalidEdit, UnusableDocument
-from ersatz.core.song.document import Song
+from ersatz.core.song.document import Alternative, Song
 
 
 def test_a_song_survives_json(song):
@@ -19,6 +22,17 @@ def test_the_title_makes_no_other_sound(song):
     renamed = Rename("Night Ferry").apply(song)
     assert renamed.sha() == song.sha()
     assert SetPartGain("kick", -3).apply(song).sha() != song.sha()
+
+
+def test_names_and_kept_versions_make_no_other_sound(song):
+    first = song.sections[0].id
+    for edit in (
+        RenameSection(first, "Casting off"),
+        RenamePart("kick", "Engine"),
+        KeepAlternative("kick", first, Alternative("A")),
+    ):
+        changed = edit.apply(song)
+        assert changed != song and changed.sha() == song.sha()
 
 
 def test_switching_a_part_off_and_on_again_gives_the_same_song(song):

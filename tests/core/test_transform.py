@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from ersatz.core.edits import Several, edit_json, parse_edit
 from ersatz.core.edits.imported import ImportArrangement, ImportedTrack
-from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteNotes
+from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
 from ersatz.core.edits.sections import PlannedSection
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.exchange.midi import arrangement_of, pattern_midi, read_midi, write_midi
@@ -155,6 +155,19 @@ def test_every_way_gives_notes_that_can_be_written(how):
     made = edit.apply(SONG)
     assert made.part("pad").patterns["A"].notes
     assert parse_edit(json.loads(json.dumps(edit_json(edit)))) == edit
+
+
+def test_a_chord_is_written_to_the_end_of_its_bar_over_what_is_there():
+    made = WriteChord("pad", "A", 4, 4, 960).apply(SONG)
+    chord = [n for n in made.part("pad").patterns["A"].notes if n.tick == 960]
+    # The fourth degree of A minor with its seventh, from the G below middle C on.
+    assert [n.midi for n in chord] == [62, 65, 69, 72]
+    assert {n.tick + n.ticks for n in chord} == {BAR - 10}
+    assert len(made.part("pad").patterns["A"].notes) == 6
+    assert WriteChord("pad", "A", 4, 4, 960).apply(made) == made
+    for bad in (WriteChord("pad", "A", 8, 3, 0), WriteChord("pad", "A", 1, 9, 0), WriteChord("pad", "A", 1, 3, BAR)):
+        with pytest.raises(InvalidEdit):
+            bad.apply(SONG)
 
 
 def test_two_parts_converse():

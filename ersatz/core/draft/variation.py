@@ -42,7 +42,9 @@ class Standstill:
 
 
 def standstills(song: Song) -> tuple[Standstill, ...]:
-    """In order of bars."""
+    """In order of bars; none where nothing is played yet."""
+    if not any(cell.on for part in song.parts for cell in part.cells):
+        return ()
     signs = _signatures(song)
     out = [_still(song, first, last) for first, last in _quiet(signs)]
     out += _same_drops(song, signs)

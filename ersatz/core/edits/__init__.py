@@ -9,7 +9,7 @@ from ersatz.core.edits.arrangement import Rename, SetCell, SetPartDuck, SetPartG
 from ersatz.core.edits.automation import CopyAutomation, SetAutomation, ShapeAutomation
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PutCells
 from ersatz.core.edits.imported import ImportArrangement
-from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteNotes
+from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
 from ersatz.core.edits.parts import (
     AddPart,
     AddPattern,
@@ -81,7 +81,7 @@ Edit = (
     | AddPart | TakeOutPart | RenamePart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
     | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
     | SetAutomation | ShapeAutomation | CopyAutomation
-    | WriteNotes | TransformNotes | CallAndAnswer | ImportArrangement | Several
+    | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 

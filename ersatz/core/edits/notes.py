@@ -15,6 +15,8 @@ MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
 MOST_SAID = 120
 #: Where a line starts that nothing tells a register: a bass, anything else.
 BASS_MIDI, MIDDLE_MIDI = 31, 60
+#: From where on the lowest voice of a chord is looked for.
+LOWEST_CHORD = {"bass": 36, "chords": 55, "lead": 67}
 
 
 @dataclass(frozen=True)
@@ -123,6 +125,33 @@ class TransformNotes:
         unit = UNITS.get(self.how)
         amount = "" if unit is None else f" {self.amount:+g} {unit}".rstrip().replace("-", "−")
         return f"{part_of(song, self.part).name} {self.pattern}: {self.how}{amount}"
+
+
+@dataclass(frozen=True)
+class WriteChord:
+    """A chord of the scale on a degree, 1 to 7, from a tick to the end of its bar, over what begins there already."""
+
+    kind: ClassVar[str] = "write_chord"
+    part: str
+    pattern: str
+    degree: int
+    voices: int
+    tick: int
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        pattern, bar = pattern_of(part, self.pattern), song.grid.ticks_per_bar
+        if not 1 <= self.degree <= 7 or not 3 <= self.voices <= 5 or not 0 <= self.tick < pattern.bars * bar:
+            raise InvalidEdit("A chord has 3 to 5 voices on a degree from 1 to 7, inside its pattern.")
+        low = LOWEST_CHORD.get(part.role, MIDDLE_MIDI - 5)
+        pitches = transform.chord_of(song.key, self.degree - 1, self.voices, low)
+        long = bar - self.tick % bar - 10
+        chord = tuple(Note(self.tick, max(transform.SHORTEST_TICKS, long), midi, 0.8) for midi in pitches)
+        kept = tuple(n for n in pattern.notes if n.tick != self.tick or n.midi not in pitches)
+        return WriteNotes(self.part, self.pattern, pattern.bars, (*kept, *chord), pattern.loop_ticks).apply(song)
+
+    def sentence(self, song: Song) -> str:
+        return f"{part_of(song, self.part).name} {self.pattern}: chord on degree {self.degree} of {song.key}"
 
 
 @dataclass(frozen=True)

@@ -379,9 +379,14 @@ class Song:
         return from_json(Song, data)
 
     def sha(self) -> str:
-        """Identity of everything that sounds: the title doesn't."""
+        """Identity of everything that sounds: names don't, nor do versions that are kept beside."""
         content = self.to_json()
         content.pop("title")
+        for named in (*content["sections"], *content["parts"]):
+            named.pop("name")
+        for part in content["parts"]:
+            for cell in part["cells"]:
+                cell.pop("other")
         return digest(content)
 
 

@@ -107,14 +107,22 @@ class Remake(Owned):
         return target
 
 
-class Revision(models.Model):
-    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="revisions")
-    number = models.PositiveIntegerField()
+class KeptSong(models.Model):
+    """A song as it was once, and the sentence that led to it."""
+
     sentence = models.CharField(max_length=200)
     song_json = models.JSONField()
     song = Document("song_json", Song.from_json)
     sha = models.CharField(max_length=40, db_index=True)
     created_at = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        abstract = True
+
+
+class Revision(KeptSong):
+    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
 
     class Meta:
         ordering = ["number"]
@@ -124,16 +132,11 @@ class Revision(models.Model):
         return f"{self.number}: {self.sentence}"
 
 
-class Milestone(models.Model):
+class Milestone(KeptSong):
     """A song of a remake kept under a name, to come back to and to compare by ear."""
 
     remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="milestones")
     name = models.CharField(max_length=60)
-    sentence = models.CharField(max_length=200)
-    song_json = models.JSONField()
-    song = Document("song_json", Song.from_json)
-    sha = models.CharField(max_length=40, db_index=True)
-    created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         ordering = ["-created_at"]

@@ -1,6 +1,8 @@
 // Rows on one bar axis that zooms from the whole track to one bar. Everything is placed in bars by one custom property, --bar
 // (pixels per bar), so that zooming moves all of it without drawing anything anew; scrolling is the browser's own.
 
+import { slider } from "./handle.js";
+
 const MOST_PX = 900;
 const NUMBERED = [1, 2, 4, 8, 16, 32, 64];
 
@@ -157,43 +159,12 @@ export class BarRows {
   }
 }
 
-/** A bar line as a handle in a lane: dragged, or stepped by the arrow keys and set by Enter. `done(bar)` when it stands elsewhere;
- *  bars are 0-based here. */
-export function edge(rows, { bar: start, least, most, step = 1, name, said = (bar) => `bar ${bar + 1}` }, done) {
-  let bar = start;
+/** A bar line as a handle in a lane; `done(bar)` when it stands elsewhere. Bars are 0-based here. */
+export function edge(rows, { bar: value, said = (bar) => `bar ${bar + 1}`, ...more }, done) {
   const handle = node("div", "joint");
-  Object.assign(handle, { tabIndex: 0 });
-  handle.setAttribute("role", "slider");
-  handle.setAttribute("aria-label", name);
-  handle.setAttribute("aria-valuemin", least);
-  handle.setAttribute("aria-valuemax", most);
-  const to = (value) => {
-    bar = Math.max(least, Math.min(most, Math.round(value / step) * step));
+  const show = (bar) => {
     handle.style.left = `calc(var(--bar) * ${bar} - 5px)`;
-    handle.setAttribute("aria-valuenow", bar);
-    handle.setAttribute("aria-valuetext", said(bar));
+    return said(bar);
   };
-  const moved = () => { if (bar !== start) done(bar); };
-  handle.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
-    event.stopPropagation();
-    handle.setPointerCapture(event.pointerId);
-    const move = (e) => to(rows.barAt(e.clientX));
-    handle.addEventListener("pointermove", move);
-    handle.addEventListener("pointerup", () => {
-      handle.removeEventListener("pointermove", move);
-      moved();
-    }, { once: true });
-  });
-  handle.addEventListener("keydown", (event) => {
-    const by = { ArrowLeft: -step, ArrowRight: step, PageUp: -4 * step, PageDown: 4 * step }[event.key];
-    if (by) {
-      event.preventDefault();
-      event.stopPropagation();
-      to(bar + by);
-    } else if (event.key === "Enter") moved();
-    else if (event.key === "Escape") to(start);
-  });
-  to(start);
-  return handle;
+  return slider(handle, { value, show, at: (event) => rows.barAt(event.clientX), ...more }, done);
 }

@@ -1,5 +1,7 @@
 // Drawing in two inks. SVG elements from attributes, axes, curves; the reference outlined and hatched, the remake solid.
 
+import { slider } from "./handle.js";
+
 const NS = "http://www.w3.org/2000/svg";
 
 export function el(tag, attributes = {}, ...children) {
@@ -139,46 +141,22 @@ export function playhead(svg, axis, top, bottom, player, strip = [top, top + 18]
   else line.remove();
 }
 
-/** A bar line as a handle: dragged, or stepped by the arrow keys and set by Enter. `done(bar)` when it stands elsewhere. */
-export function joint(node, axis, { bar: start, least, most, top, bottom, name }, done) {
-  let bar = start;
-  const handle = el("g", { class: "joint", tabindex: 0, role: "slider", "aria-label": name, "aria-valuemin": least, "aria-valuemax": most, "aria-valuenow": bar });
-  const line = el("line", { y1: top, y2: bottom });
+/** A bar line of a picture as a handle; `done(bar)` when it stands elsewhere. */
+export function joint(picture, axis, { bar: value, least, most, top, bottom, name }, done) {
+  const handle = el("g", { class: "joint" }), line = el("line", { y1: top, y2: bottom });
   const grip = el("rect", { y: top, width: 10, height: bottom - top });
   handle.append(grip, line);
-  const to = (value) => {
-    bar = Math.max(least, Math.min(most, value));
+  const show = (bar) => {
     line.setAttribute("x1", axis.x(bar));
     line.setAttribute("x2", axis.x(bar));
     grip.setAttribute("x", axis.x(bar) - 5);
-    handle.setAttribute("aria-valuenow", bar);
-    handle.setAttribute("aria-valuetext", `bar ${bar}`);
+    return `bar ${bar}`;
   };
-  const moved = () => { if (bar !== start) done(bar); };
-  handle.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
-    event.stopPropagation();
-    handle.setPointerCapture(event.pointerId);
-    const move = (e) => {
-      const box = node.getBoundingClientRect();
-      to(Math.round(axis.bar(((e.clientX - box.left) / box.width) * node.viewBox.baseVal.width)));
-    };
-    handle.addEventListener("pointermove", move);
-    handle.addEventListener("pointerup", () => {
-      handle.removeEventListener("pointermove", move);
-      moved();
-    }, { once: true });
-  });
-  handle.addEventListener("keydown", (event) => {
-    const steps = { ArrowLeft: -1, ArrowRight: 1, PageUp: -4, PageDown: 4 }[event.key];
-    if (steps) {
-      event.preventDefault();
-      to(bar + steps);
-    } else if (event.key === "Enter") moved();
-    else if (event.key === "Escape") to(start);
-  });
-  to(start);
-  return handle;
+  const at = (event) => {
+    const box = picture.getBoundingClientRect();
+    return axis.bar(((event.clientX - box.left) / box.width) * picture.viewBox.baseVal.width);
+  };
+  return slider(handle, { name, value, least, most, show, at }, done);
 }
 
 /** Frequency axis: x of a frequency between two others, and its grid. */

@@ -26,14 +26,14 @@ export function makeTools(box, page, says) {
   const row = page.rowOf(), pattern = row && page.patternOf(row);
   box.replaceChildren();
   if (!pattern) return;
-  const name = page.nameOf(row), there = page.sectionOf()?.reference, places = () => page.chosen(row).map((n) => sorted(pattern.notes).indexOf(n));
+  const name = page.nameOf(row), there = page.sectionOf()?.reference, places = () => page.chosen(row).map((n) => pattern.notes.indexOf(n));
   box.append(node("b", "", "Make"));
   if (there !== null && there !== undefined && (TRACED.includes(row.role) || row.role === "bass")) {
     const trace = button("Trace the reference", () => page.send.ask({ kind: "trace", part: row.id, pattern: name, section: there }));
     trace.title = row.role === "bass" ? "Its rhythm, on the song’s own tonic" : "Its hits, as loud and as late";
     box.append(trace);
   }
-  const locked = () => sorted(pattern.notes).flatMap((n, i) => (page.locked.has(`${row.id}/${page.key(n)}`) ? [i] : []));
+  const locked = () => pattern.notes.flatMap((n, i) => (page.locked.has(`${row.id}/${page.key(n)}`) ? [i] : []));
   const generate = () => page.send.ask({ kind: "generate", part: row.id, pattern: name, seed: held.seed, locked: locked(), per_bar: held.density, section: there ?? 0 });
   box.append(
     button("Generate", generate),
@@ -57,9 +57,6 @@ export function makeTools(box, page, says) {
   fileTools(box, page, row, name, says);
 }
 
-/** As the server keeps them. */
-const sorted = (notes) => [...notes].sort((a, b) => a.tick - b.tick || a.midi - b.midi);
-
 function pitchedTools(box, page, row, pattern, name, places) {
   const transform = (how, more) => page.send({ kind: "transform_notes", part: row.id, pattern: name, how, places: places(), ...more });
   box.append(
@@ -69,26 +66,19 @@ function pitchedTools(box, page, row, pattern, name, places) {
   );
   if (row.role === "bass") box.append(button("Rolling bass", () => transform("rolling bass", { amount: 0 })));
   box.append(
-    choice("Chord on degree", "chord", DEGREES.map((d, i) => [i, d]), (degree) => chord(page, row, pattern, Number(degree))),
+    choice("Chord on degree", "chord", DEGREES.map((d) => [d, d]), (degree) => chord(page, row, pattern, name, Number(degree))),
     field("voices", "voices", "", 3, 5, held.voices, 1, (v) => { held.voices = v; }),
   );
   const others = page.song.parts.filter(([id, , , has, pitched]) => id !== row.id && has && pitched);
   if (pattern.bars >= 4 && others.length) box.append(choice("Answered by", "answer", others.map(([id, title]) => [id, title]), (answers) => page.send({ kind: "call_and_answer", part: row.id, pattern: name, answers, answer_pattern: "A", bars: pattern.bars % 8 ? 1 : 2 })));
 }
 
-/** A chord of the scale, a bar long, where the notes in hand begin, or in the first empty bar. */
-function chord(page, row, pattern, degree) {
-  const { scale, key } = page.song, chosen = page.chosen(row);
-  const taken = new Set(pattern.notes.map((n) => Math.floor(n.tick / BAR)));
+/** A chord of the scale where the notes in hand begin, or in the first empty bar. */
+function chord(page, row, pattern, name, degree) {
+  const chosen = page.chosen(row), taken = new Set(pattern.notes.map((n) => Math.floor(n.tick / BAR)));
   const free = Array.from({ length: pattern.bars }, (_, i) => i).find((i) => !taken.has(i));
-  const start = chosen.length ? Math.min(...chosen.map((n) => n.tick)) : (free ?? 0) * BAR;
-  const order = scale.map((pitch) => ((pitch - scale[0]) % 12 + 12) % 12), low = row.middle - ((row.middle - scale[0]) % 12);
-  const notes = Array.from({ length: held.voices }, (_, k) => {
-    const at = degree + 2 * k;
-    return { tick: start, ticks: Math.min(BAR, pattern.bars * BAR - start) - 10, midi: low + order[at % 7] + 12 * Math.floor(at / 7), velocity: 0.8, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
-  });
-  const keys = new Set(notes.map(page.key));
-  return page.write(row, [...pattern.notes.filter((n) => !keys.has(page.key(n))), ...notes], `chord on degree ${degree + 1} of ${key.join(" ")}`, notes);
+  const tick = chosen.length ? Math.min(...chosen.map((n) => n.tick)) : (free ?? 0) * BAR;
+  return page.send({ kind: "write_chord", part: row.id, pattern: name, degree, voices: held.voices, tick });
 }
 
 function fileTools(box, page, row, name) {

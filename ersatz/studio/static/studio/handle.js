@@ -1,0 +1,39 @@
+// A place on an axis that is dragged, or stepped by the arrow keys and set by Enter; Escape puts it back.
+
+/** Makes a slider of `handle`. `show(value)` draws it at a value and gives its words; `at(event)` is the value under a pointer. */
+export function slider(handle, { name, value: start, least, most, step = 1, show, at }, done) {
+  let value = start;
+  handle.setAttribute("tabindex", 0);
+  handle.setAttribute("role", "slider");
+  handle.setAttribute("aria-label", name);
+  handle.setAttribute("aria-valuemin", least);
+  handle.setAttribute("aria-valuemax", most);
+  const to = (wanted) => {
+    value = Math.max(least, Math.min(most, Math.round(wanted / step) * step));
+    handle.setAttribute("aria-valuenow", value);
+    handle.setAttribute("aria-valuetext", show(value));
+  };
+  const settle = () => { if (value !== start) done(value); };
+  handle.addEventListener("pointerdown", (event) => {
+    event.preventDefault();
+    event.stopPropagation();
+    handle.setPointerCapture(event.pointerId);
+    const move = (e) => to(at(e));
+    handle.addEventListener("pointermove", move);
+    handle.addEventListener("pointerup", () => {
+      handle.removeEventListener("pointermove", move);
+      settle();
+    }, { once: true });
+  });
+  handle.addEventListener("keydown", (event) => {
+    const by = { ArrowLeft: -step, ArrowRight: step, PageUp: -4 * step, PageDown: 4 * step }[event.key];
+    if (by) {
+      event.preventDefault();
+      event.stopPropagation();
+      to(value + by);
+    } else if (event.key === "Enter") settle();
+    else if (event.key === "Escape") to(start);
+  });
+  to(start);
+  return handle;
+}
