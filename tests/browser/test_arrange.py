@@ -7,7 +7,7 @@ import json
 import mido
 import pytest
 
-from tests.browser.test_journey import upload
+from tests.browser.test_journey import AUDIBLE_DBFS, HEARD, heard, upload
 from tests.browser.test_part import undo_says
 
 pytestmark = pytest.mark.browser
@@ -160,6 +160,82 @@ def two_notes() -> bytes:
     out = io.BytesIO()
     file.save(file=out)
     return out.getvalue()
+
+
+def test_the_guide_sounds_under_a_silent_remake_only_while_it_is_on(plan):
+    page = plan
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    page.locator("#play").click()
+    page.locator("#play.is-playing").wait_for()
+    page.wait_for_timeout(1000)
+    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    page.locator("#guide-on").click()
+    assert heard(page) > AUDIBLE_DBFS
+    # Left out of this section it is silent again, and so it is when switched off.
+    page.get_by_role("group", name="Guide").get_by_role("button", name="in ").click()
+    page.wait_for_timeout(1500)
+    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    page.get_by_role("group", name="Guide").get_by_role("button", name="in ").click()
+    assert heard(page) > AUDIBLE_DBFS
+    page.locator("#guide-on").click()
+    page.wait_for_timeout(1500)
+    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    assert page.problems == []
+
+
+def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
+    """Dragged points and lengths, a line drawn by hand, a pinch."""
+    page = plan
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    tool(page, "Automation", "Show").click()
+    page.locator(".automation .barlane").wait_for()
+    lane = page.locator(".automation .barlane").bounding_box()
+    page.mouse.dblclick(lane["x"] + 0.5 * lane["width"], lane["y"] + 30)
+    undo_says(page, "Master: gain automated")
+    point = page.locator(".automation .point").bounding_box()
+    page.mouse.move(point["x"] + 6, point["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(point["x"] + 90, point["y"] + 30, steps=4)
+    page.mouse.up()
+    page.wait_for_timeout(400)
+    moved = page.locator(".automation .point").bounding_box()
+    assert moved["x"] > point["x"] + 60 and moved["y"] > point["y"] + 10
+    tool(page, "Automation", "Draw").click()
+    page.mouse.move(lane["x"] + 60, lane["y"] + 70)
+    page.mouse.down()
+    page.mouse.move(lane["x"] + 300, lane["y"] + 20, steps=12)
+    page.mouse.up()
+    page.wait_for_function("() => document.querySelectorAll('.automation .point').length > 8")
+    tool(page, "Automation", "Take away").click()
+    page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 0")
+    page.get_by_role("button", name="Point at bar 1").click()
+    page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 1")
+
+    page.locator("[data-tool=add-transition]").select_option("snare roll")
+    undo_says(page, "Snare roll at the end")
+    page.locator("[data-transition]").first.click()
+    page.locator("[data-name=transition-beats]").fill("8")
+    page.keyboard.press("Enter")
+    undo_says(page, "changed")
+    start = page.get_by_role("slider", name="Start of snare roll")
+    box = start.bounding_box()
+    page.mouse.move(box["x"] + 5, box["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 80, box["y"] + 5, steps=4)
+    page.mouse.up()
+    page.wait_for_function("() => Number(document.querySelector('[data-name=transition-beats]').value) > 8")
+
+    before = page.evaluate("() => parseFloat(document.getElementById('plan').style.getPropertyValue('--bar'))")
+    page.mouse.move(lane["x"] + 200, lane["y"] - 60)
+    page.keyboard.down("Control")
+    page.mouse.wheel(0, -120)
+    page.keyboard.up("Control")
+    page.wait_for_function(
+        "before => parseFloat(document.getElementById('plan').style.getPropertyValue('--bar')) > before", arg=before
+    )
+    assert page.problems == []
 
 
 def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(plan):

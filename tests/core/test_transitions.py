@@ -8,11 +8,11 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import parse_edit
-from ersatz.core.edits.transitions import PutTransition, TakeOutTransition, carrier
+from ersatz.core.edits.transitions import RHYTHMS, PutTransition, TakeOutTransition, carrier
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.schedule import sounding_notes
-from ersatz.core.mixdown.staging import RHYTHMS, staged
+from ersatz.core.mixdown.staging import staged
 from ersatz.core.song.document import (
     Alternative,
     Cell,

@@ -149,3 +149,19 @@ def test_a_loop_is_read_and_fitted_to_the_song(web, user, remake, client, other)
     assert web.get(reverse("loop-reading", args=[remake.pk, "lead", short.pk])).status_code == 400
     client.force_login(other)
     assert client.get(url).status_code == 404
+
+
+def test_a_sliced_sample_says_how_many_keys_it_has(web, user, remake):
+    own = OwnSample.keep(user, "Deck loop", loop(120.0, 8))
+    url = reverse("part-edit", args=[remake.pk, "rim"])
+    edits = (
+        {"kind": "set_sample", "part": "rim", "slot": "sample", "sample": own.sha, "name": own.name},
+        {"kind": "set_sound_choice", "part": "rim", "name": "slice_mode", "option": "16 parts"},
+    )
+    for revision, edit in enumerate(edits, 1):
+        web.post(url, json.dumps({"revision": revision, "edit": edit}), content_type="application/json")
+    text = web.get(reverse("part-notes", args=[remake.pk, "rim"])).content.decode()
+    drawing = json.loads(text.split('<script id="drawing" type="application/json">')[1].split("</script>")[0])
+    rows = {r["id"]: r for r in drawing["rows"]}
+    assert rows["rim"]["slices"] == 16 and rows["rim"]["playsPitch"] and rows["rim"]["middle"] == 36
+    assert rows["kick"]["slices"] == 0

@@ -10,6 +10,7 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import BUSES, MASTER, Part, Role, Song, Transition, TransitionKind
 from ersatz.core.voices import library
 
+#: A bus among the things that a transition works on, or that are automated, told from the part of the same name.
 BUS = "bus:"
 MOST_TRANSITIONS = 400
 MIN_BEATS = 0.25
@@ -18,7 +19,11 @@ USUAL_BEATS: dict[str, float] = {
     "riser": 32, "fall": 8, "snare roll": 16, "drum fill": 4, "low-cut sweep": 16, "high-cut sweep": 16, "wash": 8, "gap": 2,
     "reverse swell": 4, "impact": 4, "crash": 8, "slow-down": 4, "echo throw": 4,
 }  # fmt: skip
-RHYTHMS = ("8ths to 32nds", "8ths to 16ths", "16ths to 32nds", "8ths", "16ths", "triplets")
+#: Roll rhythms: (share of the length, ticks between hits).
+RHYTHMS: dict[str, tuple[tuple[float, int], ...]] = {
+    "8ths to 32nds": ((0.5, 480), (0.25, 240), (0.25, 120)), "8ths to 16ths": ((0.5, 480), (0.5, 240)),
+    "16ths to 32nds": ((0.5, 240), (0.5, 120)), "8ths": ((1.0, 480),), "16ths": ((1.0, 240),), "triplets": ((1.0, 320),),
+}  # fmt: skip
 #: Kind -> name, role, library sound, level, low cut, reverb send: of the part that plays it, where the song has none yet.
 _CARRIERS: dict[str, tuple[str, Role, str, float, float, float]] = {
     "riser": ("Riser", "noise", "Rising fog", -9.0, 250.0, -20.0), "fall": ("Fall", "noise", "Ebb", -14.0, 250.0, -20.0),

@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, fields, replace
 
+from ersatz.core.edits.transitions import BUS, RHYTHMS
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.document import (
     BEHIND_THE_JOINT,
@@ -31,13 +32,6 @@ from ersatz.core.song.document import (
 #: Control values are over a tick apart: what is to be untouched keeps this far away.
 SNAP_TICKS = 4
 FADE_IN_TICKS = 24
-#: A bus among the things that a transition works on, told from the part of the same name.
-BUS = "bus:"
-#: Roll rhythms: (share of the length, ticks between hits).
-RHYTHMS: dict[str, tuple[tuple[float, int], ...]] = {
-    "8ths to 32nds": ((0.5, 480), (0.25, 240), (0.25, 120)), "8ths to 16ths": ((0.5, 480), (0.5, 240)),
-    "16ths to 32nds": ((0.5, 240), (0.5, 120)), "8ths": ((1.0, 480),), "16ths": ((1.0, 240),), "triplets": ((1.0, 320),),
-}  # fmt: skip
 #: Accents of a fill of one bar, by 16ths; of a shorter one its end.
 FILLS = (
     (0, 0, 0.5, 0, 0.8, 0, 0.5, 0.6, 0, 0.5, 0.7, 0, 0.8, 0.6, 0.9, 0.7),

@@ -9,13 +9,14 @@ from ersatz.core.edits import section_name
 from ersatz.core.edits.notes import UNITS
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.grid import TICKS_PER_BEAT
+from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song
 from ersatz.core.song.grooves import GROOVES
 from ersatz.core.survey.document import DrumPattern, Survey
-from ersatz.core.voices import voice_of
+from ersatz.core.voices import complete, sampler, voice_of
 from ersatz.studio.edit import steps
-from ersatz.studio.models import Remake, Revision
+from ersatz.studio.models import OwnSample, Remake, Revision
 from ersatz.studio.parts.state import middle_of
 
 TRACED = ("kick", "clap", "hats")
@@ -46,18 +47,28 @@ def notes_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any
         "pitched": is_pitched(part),
         "note": f"/listen/note/{remake.pk}/{revision.sha}/",
         "parts": [[p.id, p.name, p.role, bool(p.patterns), is_pitched(p)] for p in song.parts],
-        "rows": [_row(p) for p in in_grid_with(song, part)],
+        "rows": [_row(p, OwnSample.objects.finder(remake.owner)) for p in in_grid_with(song, part)],
         "sections": _sections(song, survey),
     }
 
 
-def _row(part: Part) -> dict[str, Any]:
+def _row(part: Part, samples: Samples) -> dict[str, Any]:
     return {
         "id": part.id, "name": part.name, "role": part.role, "choke": part.choke, "groove": to_json(part.groove),
         "middle": middle_of(part), "sound": part.sound.name, "playsPitch": voice_of(part.sound).pitched,
+        "slices": _slices(part, samples),
         "patterns": {name: to_json(p) for name, p in sorted(part.patterns.items())},
         "cells": {c.section: [c.pattern, c.on, c.fill] for c in part.cells},
     }  # fmt: skip
+
+
+def _slices(part: Part, samples: Samples) -> int:
+    """How many pieces its sample is cut into; 0 where it isn't."""
+    patch = complete(part.sound, samples)
+    sample = patch.samples.get(sampler.SLOT)
+    if sample is None or patch.choices.get("slice_mode", "off") == "off":
+        return 0
+    return len(sampler.edges_of(patch, sample)) - 1
 
 
 def _sections(song: Song, survey: Survey | None) -> list[dict[str, Any]]:

@@ -47,7 +47,7 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     context["drawing"] = {
         **state(remake, revision),
         "reference": reference_plan(survey, remake.reference.target) if survey else None,
-        "rhythms": RHYTHMS,
+        "rhythms": list(RHYTHMS),
         "usualBeats": USUAL_BEATS,
         "sounds": sounds_by_role(),
     }

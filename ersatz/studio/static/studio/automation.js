@@ -206,8 +206,18 @@ export class Automation {
 
   #add(event) {
     const box = this.lane.getBoundingClientRect();
-    const point = [this.#snapped(this.rows.barAt(event.clientX) * TICKS, event.shiftKey), this.#rounded(this.value(event.clientY - box.top)), 0];
-    this.#set([...this.points.filter(([t]) => t !== point[0]), point].sort((a, b) => a[0] - b[0]));
+    this.#put(this.#snapped(this.rows.barAt(event.clientX) * TICKS, event.shiftKey), this.#rounded(this.value(event.clientY - box.top)));
+  }
+
+  #put(tick, value) {
+    this.#set([...this.points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0]));
+  }
+
+  /** What the curve has at a place, on straight lines; the middle of the lane where there is none. */
+  #valueAt(tick) {
+    const before = this.points.filter(([t]) => t <= tick).pop(), after = this.points.find(([t]) => t > tick);
+    if (!before || !after) return (before ?? after)?.[1] ?? this.#rounded(this.value(TALL / 2));
+    return this.#rounded(before[1] + ((after[1] - before[1]) * (tick - before[0])) / (after[0] - before[0]));
   }
 
   /** A line drawn by hand: a value for every 16th that the pointer passes. */
@@ -255,7 +265,8 @@ export class Automation {
     target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });
     const draw = button("Draw", () => { this.drawing = !this.drawing; this.tools(); });
     draw.setAttribute("aria-pressed", String(this.drawing));
-    box.append(owner, target, draw);
+    const at = Math.floor(this.rows.at ?? 0), point = button(`Point at bar ${at + 1}`, () => this.#put(at * TICKS, this.#valueAt(at * TICKS)));
+    box.append(owner, target, draw, point);
     if (section) this.#shapes(section);
     if (this.points.length) box.append(button("Take away", () => this.#set([]), "plain"));
   }

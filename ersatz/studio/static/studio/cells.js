@@ -160,8 +160,10 @@ export class Cells {
     const by = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] }[key];
     if (by) {
       return () => {
-        const { parts, sections } = this.song(), within = (v, n) => Math.max(0, Math.min(n - 1, v));
-        const next = [within(at[0] + by[0], parts.length), within(at[1] + by[1], sections.length)];
+        const { parts, sections } = this.song(), next = [at[0] + by[0], Math.max(0, Math.min(sections.length - 1, at[1] + by[1]))];
+        // Rows without a pattern have no cells.
+        while (parts[next[0]] && !Object.keys(parts[next[0]].patterns).length) next[0] += by[0];
+        if (!parts[next[0]]) return;
         this.choose(event.shiftKey ? this.chosen.from : next, next);
         this.focus();
       };

@@ -122,8 +122,8 @@ export class NoteGrid {
       made.append(cut);
     }
     if (note.bend.length) {
-      const by = note.bend[note.bend.length - 1][1];
-      made.append(node("small", "", `${by > 0 ? "↗" : "↘"}${Math.abs(by)}`));
+      const from = note.bend[0][1], by = note.bend[note.bend.length - 1][1];
+      made.append(node("small", "", `${from ? `${from > 0 ? "↘" : "↗"}${Math.abs(from)} ` : ""}${by ? `${by > 0 ? "↗" : "↘"}${Math.abs(by)}` : ""}`));
     }
     made.setAttribute("aria-label", `${this.nameOf(note)}, ${note.ticks / 240} 16ths, velocity ${Math.round(note.velocity * 100)} %`);
     made.append(node("i", "end"));

@@ -13,7 +13,7 @@ import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
 import { variantUrl } from "./variant.js";
 
-export const BAR = 3840;
+const BAR = 3840;
 const GRIDS = { "16ths": 240, "32nds": 120, "8th triplets": 320, "16th triplets": 160, "8ths": 480 };
 const byId = (id) => document.getElementById(id);
 const host = byId("notes"), says = byId("notes-says");
@@ -182,8 +182,13 @@ function handTools() {
   if (row.playsPitch && !page.song.pitched) box.append(field("Key", "key", "MIDI", 0, 127, n.midi, 1, (v) => page.change(() => ({ midi: v }), `key ${v}`)));
   box.append(field("Struck", "repeats", "times", 1, 16, n.repeats, 1, (v) => page.change(() => ({ repeats: v }), `struck ${v} times`)));
   if (page.song.pitched) {
-    const slide = n.bend.length ? n.bend[n.bend.length - 1][1] : 0;
-    box.append(field("Slides by", "slide", "st", -24, 24, slide, 1, (v) => page.change((one) => ({ bend: v ? [[0, 0], [one.ticks * 0.5, 0], [one.ticks * 0.85, v]] : [] }), v ? `slides by ${v} semitones` : "no slide")));
+    // A note comes from another pitch and leaves to another: one curve of both.
+    const from = n.bend.length ? n.bend[0][1] : 0, to = n.bend.length ? n.bend[n.bend.length - 1][1] : 0;
+    const bent = (one, [a, b]) => (a || b ? [[0, a], [one.ticks * 0.3, 0], [one.ticks * 0.55, 0], [one.ticks * 0.85, b]] : []);
+    box.append(
+      field("Comes from", "bend-from", "st", -24, 24, from, 1, (v) => page.change((one) => ({ bend: bent(one, [v, one.bend.length ? one.bend[one.bend.length - 1][1] : 0]) }), v ? `comes from ${v} semitones` : "comes straight")),
+      field("slides to", "slide", "st", -24, 24, to, 1, (v) => page.change((one) => ({ bend: bent(one, [one.bend.length ? one.bend[0][1] : 0, v]) }), v ? `slides by ${v} semitones` : "no slide")),
+    );
   }
   const all = chosen.every((one) => page.locked.has(`${row.id}/${page.key(one)}`));
   const lock = button(all ? "Locked" : "Lock", () => {

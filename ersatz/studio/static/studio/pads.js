@@ -7,7 +7,7 @@ const FLAT = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B�
 const FLAT_KEYS = { major: ["F", "Bb", "Eb", "Ab"], minor: ["D", "G", "C", "F", "Bb", "Eb"] };
 const SCALES = { minor: [0, 2, 3, 5, 7, 8, 10], major: [0, 2, 4, 5, 7, 9, 11] };
 const PITCH = { C: 0, "C#": 1, D: 2, Eb: 3, E: 4, F: 5, "F#": 6, G: 7, Ab: 8, A: 9, Bb: 10, B: 11 };
-const TICKS_PER_BAR = 3840, SIXTEENTH = 240;
+const TICKS_PER_BAR = 3840, SIXTEENTH = 240, FIRST_SLICE = 36;
 
 export class Pads {
   constructor(host, player, says) {
@@ -18,9 +18,10 @@ export class Pads {
     window.addEventListener("blur", () => { for (const key of [...this.held.keys()]) this.#released(key); });
   }
 
-  show({ base, url, key, pitched }) {
+  /** `slices`: how many a sliced sample has, one to a key from `base` on. */
+  show({ base, url, key, pitched, slices = 0 }) {
     if (url !== this.url) this.buffers.clear();
-    Object.assign(this, { base: base ?? this.base, url, key, pitched });
+    Object.assign(this, { base: base ?? this.base, url, key, pitched, slices });
     this.#draw();
   }
 
@@ -33,12 +34,12 @@ export class Pads {
     const root = this.base - (this.base % 12), scale = SCALES[this.key[1]].map((s) => (s + PITCH[this.key[0]]) % 12);
     this.root = root;
     const names = FLAT_KEYS[this.key[1]].includes(this.key[0]) ? FLAT : SHARP;
-    const count = this.pitched ? 13 : 1;
+    const count = this.slices ? Math.min(13, Math.max(1, this.slices - (root - FIRST_SLICE))) : this.pitched ? 13 : 1;
     this.host.replaceChildren(...Array.from({ length: count }, (_, i) => {
       const midi = root + i, pad = document.createElement("button");
-      pad.className = `pad${scale.includes(midi % 12) ? " in-scale" : ""}`;
+      pad.className = `pad${this.slices || scale.includes(midi % 12) ? " in-scale" : ""}`;
       pad.dataset.midi = midi;
-      const note = `${names[midi % 12]}${Math.floor(midi / 12) - 1}`;
+      const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : `${names[midi % 12]}${Math.floor(midi / 12) - 1}`;
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
       pad.setAttribute("aria-label", this.pitched ? `${note}${scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
       pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });

@@ -16,7 +16,9 @@ import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
 import { Transitions } from "./transitions.js";
 
-const HEAD = 206, ROLES = ["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"];
+const HEAD = 206;
+/** What a new part of a role is called. */
+const NEW = { kick: "Kick", clap: "Clap", hats: "Hats", perc: "Percussion", bass: "Bass", chords: "Chords", lead: "Lead", noise: "Noise", impact: "Hit" };
 const byId = (id) => document.getElementById(id);
 const host = byId("plan"), says = byId("plan-says"), picture = byId("plan-notes");
 const { reference, rhythms, usualBeats, sounds, ...first } = readJson("drawing");
@@ -197,7 +199,7 @@ function addPart() {
   select.setAttribute("aria-label", "Add a part");
   select.dataset.tool = "add-part";
   select.add(new Option("add a part …", ""));
-  for (const role of ROLES) {
+  for (const role of Object.keys(NEW)) {
     const group = document.createElement("optgroup");
     group.label = role;
     for (const sound of sounds[role] ?? []) group.append(new Option(sound, JSON.stringify([role, sound])));
@@ -206,11 +208,10 @@ function addPart() {
   select.addEventListener("change", () => {
     if (!select.value) return;
     const [role, sound] = JSON.parse(select.value);
-    send({ kind: "add_part", role, sound, name: names[role] ?? role, bars: 1 });
+    send({ kind: "add_part", role, sound, name: NEW[role], bars: 1 });
   });
   return select;
 }
-const names = { kick: "Kick", clap: "Clap", hats: "Hats", perc: "Percussion", bass: "Bass", chords: "Chords", lead: "Lead", noise: "Noise", impact: "Hit" };
 
 function automationHead() {
   const head = document.createDocumentFragment();

@@ -16,7 +16,7 @@ export class Takes {
     const { page } = this, row = page.rowOf();
     this.box.replaceChildren();
     if (!row || !page.patternOf(row)) return;
-    this.pads.show({ base: this.row === row.id ? undefined : row.middle, url: `${page.song.note}${row.id}/`, key: page.song.key, pitched: page.song.pitched || row.playsPitch });
+    this.pads.show({ base: this.row === row.id ? undefined : row.middle, url: `${page.song.note}${row.id}/`, key: page.song.key, pitched: page.song.pitched || row.playsPitch, slices: row.slices });
     this.row = row.id;
     const toggle = (title, on, act) => {
       const one = button(title, (event) => { act(); if (event.detail) event.currentTarget.blur(); });
