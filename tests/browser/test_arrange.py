@@ -138,7 +138,7 @@ def test_an_empty_remake_becomes_a_track(plan):
     page.locator("#zoom-section").click()
     for _ in range(12):
         page.keyboard.press("+")
-    assert page.evaluate("parseFloat(document.getElementById('plan').style.getPropertyValue('--bar')) > 400")
+    assert page.evaluate("parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar')) > 400")
     page.locator("h1").click()
     page.keyboard.press("u")
     page.keyboard.press("Space")
@@ -227,13 +227,13 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
     page.mouse.up()
     page.wait_for_function("() => Number(document.querySelector('[data-name=transition-beats]').value) > 8")
 
-    before = page.evaluate("() => parseFloat(document.getElementById('plan').style.getPropertyValue('--bar'))")
+    before = page.evaluate("() => parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar'))")
     page.mouse.move(lane["x"] + 200, lane["y"] - 60)
     page.keyboard.down("Control")
     page.mouse.wheel(0, -120)
     page.keyboard.up("Control")
     page.wait_for_function(
-        "before => parseFloat(document.getElementById('plan').style.getPropertyValue('--bar')) > before", arg=before
+        "before => parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar')) > before", arg=before
     )
     assert page.problems == []
 

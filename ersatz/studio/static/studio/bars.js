@@ -28,6 +28,7 @@ export class BarRows {
     this.bars = 1;
     this.perBar = 0;
     this.watchers = [];
+    this.lanes = [];
     host.style.setProperty("--head", `${head}px`);
     host.addEventListener("wheel", (event) => {
       // A pinch on a touchpad arrives as a wheel with Ctrl held.
@@ -55,6 +56,7 @@ export class BarRows {
     this.line = node("div", "barline");
     this.sheet.append(this.line);
     this.numbers = null;
+    this.lanes = [];
     const left = this.host.scrollLeft;
     this.host.replaceChildren(this.sheet);
     this.#set(whole ? 0 : this.perBar, null);
@@ -69,6 +71,14 @@ export class BarRows {
     name.append(head);
     row.append(name, lane);
     this.sheet.append(row);
+    return this.measured(lane);
+  }
+
+  /** Tells a lane how wide a bar is: lanes alone, so that nothing else is styled anew while zooming. */
+  measured(lane) {
+    if (!this.lanes.includes(lane)) this.lanes.push(lane);
+    lane.style.setProperty("--bar", `${this.perBar}px`);
+    lane.style.setProperty("--grid", `${this.grid}px`);
     return lane;
   }
 
@@ -125,9 +135,8 @@ export class BarRows {
     this.perBar = Math.min(Math.max(perBar, this.least), Math.max(MOST_PX, this.room));
     const step = NUMBERED.find((n) => n * this.perBar >= 44) ?? 64;
     this.#number(step);
-    this.host.style.setProperty("--bar", `${this.perBar}px`);
-    this.host.style.setProperty("--grid", `${this.perBar * Math.max(1, step / 2)}px`);
-    this.host.dataset.near = this.perBar >= 90 ? "beats" : this.perBar >= 26 ? "bars" : "";
+    this.grid = this.perBar * Math.max(1, step / 2);
+    for (const lane of this.lanes) this.measured(lane);
     if (this.sheet) this.sheet.style.width = `${this.head + this.bars * this.perBar + 2}px`;
     this.host.scrollLeft = Math.max(0, bar * this.perBar - (x - this.head));
     this.#moved();

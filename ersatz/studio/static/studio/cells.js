@@ -8,7 +8,7 @@ const PATTERN_KEYS = "abcde";
 export class Cells {
   /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play. */
   constructor({ host, box, song, send, ask }) {
-    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null, columns: [], marked: new Set() });
+    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null, columns: [], lanes: new WeakMap(), marked: new Set() });
     host.addEventListener("pointerdown", (event) => this.#down(event));
     host.addEventListener("keydown", (event) => this.#key(event));
     host.addEventListener("focusin", (event) => {
@@ -23,12 +23,16 @@ export class Cells {
     this.marked.clear();
   }
 
-  /** Only what is in view, or next to it, is laid out: bars `from` to `to`. */
+  /** Only what is in view, or next to it, is in the page: bars `from` to `to`. */
   reveal(from, to) {
     const near = (to - from) / 4;
     this.song().sections.forEach((s, column) => {
-      const hidden = s.start - 1 > to + near || s.start - 1 + s.bars < from - near, cells = this.columns[column] ?? [];
-      if (cells.length && cells[0].hidden !== hidden) for (const cell of cells) cell.hidden = hidden;
+      const away = s.start - 1 > to + near || s.start - 1 + s.bars < from - near, cells = this.columns[column] ?? [];
+      if (!cells.length || cells[0].isConnected !== away) return;
+      for (const cell of cells) {
+        if (!away) this.lanes.get(cell).append(cell);
+        else if (cell !== document.activeElement) cell.remove();
+      }
     });
   }
 
@@ -64,6 +68,7 @@ export class Cells {
     cell.title = `${part.name} in ${section.name}: ${on ? this.#said(found) : "off"}`;
     lane.append(cell);
     this.columns[column].push(cell);
+    this.lanes.set(cell, lane);
     return cell;
   }
 
@@ -117,7 +122,7 @@ export class Cells {
   focus() {
     const cell = this.chosen && this.#at(this.chosen.at);
     if (!cell) return;
-    cell.hidden = false;
+    if (!cell.isConnected) this.lanes.get(cell).append(cell);
     cell.focus();
   }
 

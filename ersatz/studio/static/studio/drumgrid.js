@@ -23,7 +23,6 @@ export class DrumGrid {
     // Two bars have room for 32nds.
     if (fresh && this.bars > 2) rows.show(0, 2);
     rows.ruler(() => {});
-    this.host.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
     for (const row of all) this.#row(row);
   }
 
@@ -37,6 +36,7 @@ export class DrumGrid {
     head.append(name, node("small", "soft", page.nameOf(row) ?? ""));
     const lane = rows.row(head, TALL, `hits${page.row === row.id ? " inhand" : ""}`);
     lane.dataset.lane = row.id;
+    lane.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
     lane.tabIndex = 0;
     lane.setAttribute("role", "application");
     this.#reference(lane, row, pattern);

@@ -53,7 +53,6 @@ export class NoteGrid {
     rows.clear(this.bars);
     if (fresh && this.bars > 4) rows.show(0, 4);
     rows.ruler(() => {});
-    this.host.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
     if (!pattern) return;
     if (page.there()?.chords.length) this.#chords();
     const pitches = this.#pitches(), tops = new Map();
@@ -73,6 +72,7 @@ export class NoteGrid {
       head.append(name);
     }
     this.lane = rows.row(head, tall, "pitchrows");
+    this.lane.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
     for (const midi of pitches) {
       const line = node("i", `pitch${this.inScale(midi) ? "" : " out"}${(midi - this.tonic) % 12 === 0 ? " tonic" : ""}`);
       Object.assign(line.style, { top: `${tops.get(midi)}px`, height: `${this.inScale(midi) ? INSIDE : OUTSIDE}px` });

@@ -154,9 +154,12 @@ function drawFrame() {
   const here = song.sections[placed()];
   if (!here) return;
   const frame = place(node("div", "underhead"), here.start - 1, here.bars);
-  const layer = node("div", "layer");
-  layer.append(frame);
-  rows.sheet.append(layer);
+  let layer = host.querySelector(".layer");
+  if (!layer) {
+    layer = rows.measured(node("div", "layer"));
+    rows.sheet.append(layer);
+  }
+  layer.replaceChildren(frame);
 }
 
 /** The reference's presence beneath a row: hatched boxes where it plays. */
@@ -387,7 +390,6 @@ player.watch(host, (at) => {
   }
   if (placed() !== section) {
     section = placed();
-    host.querySelector(".layer")?.remove();
     drawFrame();
   }
 });
