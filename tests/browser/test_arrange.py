@@ -162,6 +162,47 @@ def two_notes() -> bytes:
     return out.getvalue()
 
 
+def on(page):
+    return page.evaluate("[...document.querySelectorAll('.cell[aria-pressed=true]')].map((c) => c.dataset.cell).sort()")
+
+
+def test_cells_by_the_rectangle_are_painted_copied_and_pasted(plan):
+    page = plan
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    page.get_by_role("button", name="Double", exact=True).click()
+    undo_says(page, "doubled")
+    add_part(page, "kick", "Mooring post")
+    add_part(page, "bass", "Keel")
+    first, last = (page.locator(f"[data-cell='{at}']").bounding_box() for at in ("0.0", "1.1"))
+    page.mouse.move(first["x"] + 4, first["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(last["x"] + 6, last["y"] + 8, steps=6)
+    page.mouse.up()
+    assert page.locator(".cell.chosen").count() == 4 and on(page) == []
+    page.keyboard.press("a")
+    undo_says(page, "2 parts painted in 2 sections")
+    page.wait_for_function("() => document.querySelectorAll('.cell[aria-pressed=true]').length === 4")
+    page.keyboard.press("0")
+    undo_says(page, "2 parts off in 2 sections")
+    page.keyboard.press("Control+z")
+    undo_says(page, "painted")
+    # A column of it is copied to the next section.
+    page.locator("[data-cell='0.1']").focus()
+    page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Control+c")
+    page.locator("[data-cell='0.2']").focus()
+    page.keyboard.press("Control+v")
+    undo_says(page, "2 parts pasted")
+    page.wait_for_function("() => document.querySelectorAll('.cell[aria-pressed=true]').length === 6")
+    assert on(page) == ["0.0", "0.1", "0.2", "1.0", "1.1", "1.2"]
+    # A click lets a part play, a second one only takes the cell in hand.
+    page.locator("[data-cell='1.2']").click()
+    page.wait_for_timeout(300)
+    assert len(on(page)) == 6
+    assert page.problems == []
+
+
 def test_the_guide_sounds_under_a_silent_remake_only_while_it_is_on(plan):
     page = plan
     page.get_by_role("button", name="Adopt its whole plan").click()

@@ -234,8 +234,11 @@ function drawNotes() {
   }
   context.setTransform(ratio, 0, 0, ratio, 0, 0);
   context.clearRect(0, 0, width, height);
+  if (rows.perBar >= 22) drawPatterns(context);
   drawStuck(context);
-  if (rows.perBar < 22) return;
+}
+
+function drawPatterns(context) {
   context.fillStyle = inks.onown;
   const [from, to] = rows.view;
   song.parts.forEach((part, row) => {
@@ -254,7 +257,7 @@ function drawNotes() {
 /** Where rows begin and which inks are used: read once when everything is drawn, not while it moves. */
 function measure() {
   const style = getComputedStyle(host);
-  inks = { onown: style.getPropertyValue("--onown"), ref: style.getPropertyValue("--ref"), film: style.getPropertyValue("--film") };
+  inks = { own: style.getPropertyValue("--own"), onown: style.getPropertyValue("--onown"), ref: style.getPropertyValue("--ref"), film: style.getPropertyValue("--film") };
   tops = { own: host.querySelector(".ownrow").offsetTop, ref: host.querySelector(".refrow")?.offsetTop, parts: [...host.querySelectorAll(".partrow")].map((r) => r.offsetTop) };
 }
 let inks = {}, tops = {};
@@ -265,10 +268,8 @@ function drawStuck(context) {
   context.font = `600 12.5px Film, system-ui, sans-serif`;
   const stuck = (text, start, bars, top, ink) => {
     if (start >= from || start + bars <= from || (start + bars - from) * rows.perBar < context.measureText(text).width + 14) return;
-    if (ink === inks.ref) {
-      context.fillStyle = inks.film;
-      context.fillRect(4, top - 11, context.measureText(text).width + 8, 15);
-    }
+    context.fillStyle = ink === inks.ref ? inks.film : inks.own;
+    context.fillRect(4, top - 11, context.measureText(text).width + 8, 14);
     context.fillStyle = ink;
     context.fillText(text, 8, top);
   };
