@@ -36,6 +36,12 @@ def test_its_key_is_that_of_its_chord():
     assert str(measure_loop(loop(125.0, 8, 220.0)).key) == "A minor"
 
 
+def test_noise_and_a_tone_have_no_beat():
+    rng, t = np.random.default_rng(0), np.arange(4 * RATE) / RATE
+    for x in (0.1 * rng.standard_normal(4 * RATE), 0.3 * np.sin(2 * np.pi * 220 * t)):
+        assert measure_loop(Audio(np.stack([x, x]).astype(np.float32), RATE)).beats == 0
+
+
 def test_what_is_no_loop_is_said():
     for audio in (loop(120.0, 1), Audio(np.zeros((2, 4 * RATE), np.float32), RATE)):
         with pytest.raises(UnusableAudio):

@@ -28,7 +28,7 @@ NEAR = 0.03
 
 @dataclass(frozen=True)
 class LoopReading:
-    """`beats` 0 where no tempo fits its length."""
+    """`bpm` and `beats` 0 where there is no beat, or none that fits its length."""
 
     bpm: float
     beats: int
@@ -51,6 +51,8 @@ def measure_loop(audio: Audio) -> LoopReading:
     times = math.ceil(LEAST_S / seconds)
     whole = Audio(np.tile(audio.samples, (1, times)), audio.rate_hz)
     survey = survey_audio(whole, Source("loop", whole.duration_s, audio.rate_hz, audio.samples.shape[0], "0" * 64))
+    if not survey.tempo.is_steady:
+        return LoopReading(0.0, 0, survey.key.tonic, survey.key.mode, survey.key.confidence)
     guesses = [(survey.tempo.bpm, survey.tempo.confidence), *((a.bpm, a.confidence) for a in survey.tempo.alternatives)]
     beats = _beats(seconds, guesses)
     key = survey.key

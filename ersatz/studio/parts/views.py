@@ -272,7 +272,7 @@ def loop_reading(request: HttpRequest, pk: int, part: str, sample: int) -> JsonR
         edits = [edit_json(fitted(revision.song, opened.id, reading, transposes)) for transposes in (False, True)]
     except ErsatzError as error:
         return JsonResponse({"error": str(error)}, status=400)
-    said = f"{reading.bpm:.1f} BPM, {reading.beats} beats, {reading.key}"
+    said = f"{reading.bpm:.1f} BPM, {reading.beats} beats, {reading.key} ({reading.key_confidence:.0%} sure)"
     return JsonResponse({"said": said, "fits": edits[0], "fitsKey": edits[1], "key": str(revision.song.key)})
 
 

@@ -41,7 +41,7 @@ export class Pads {
       pad.dataset.midi = midi;
       const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : `${names[midi % 12]}${Math.floor(midi / 12) - 1}`;
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
-      pad.setAttribute("aria-label", this.pitched ? `${note}${scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
+      pad.setAttribute("aria-label", this.pitched ? `${note}${!this.slices && scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
       pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });
       pad.addEventListener("click", (event) => { if (event.detail) pad.blur(); });
       pad.addEventListener("keydown", (event) => { if (event.key === "Enter" && !event.repeat) { this.#down(KEYS[i], midi); setTimeout(() => this.#released(KEYS[i]), 150); } });

@@ -62,7 +62,7 @@ function draw() {
   drawModulations();
   drawChain();
   drawOpenEffect();
-  pads.show({ base: state.part.middle === middle ? undefined : state.part.middle, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched });
+  pads.show({ base: state.part.middle === middle ? undefined : state.part.middle, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched, slices: state.sound.pictures.slices ? state.sound.pictures.slices.length - 1 : 0 });
   middle = state.part.middle;
   for (const id of ["octave-down", "octave-up"]) byId(id).hidden = !state.sound.pitched;
   if (focus) host.querySelector(`[data-name="${focus}"]`)?.focus();
