@@ -6,9 +6,12 @@ import { post } from "./http.js";
 export function edits({ url, says, revision, show, refused }) {
   let sending = Promise.resolve();
 
+  let waiting = 0;
   const queue = (work) => {
+    waiting += 1;
     sending = sending.then(async () => {
       const { ok, status, data } = await work();
+      waiting -= 1;
       says.textContent = ok ? "" : data.error;
       if (ok) show(data);
       else if (status === 409 && data.state) show(data.state);
@@ -28,6 +31,9 @@ export function edits({ url, says, revision, show, refused }) {
   const send = (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
   /** An edit that needs the reference: the server makes it. */
   send.ask = (ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
+  /** Whatever else changes the song takes its turn, or an older answer would be shown over a newer one. */
+  send.post = (address, fields) => queue(() => post(address, fields));
+  send.isWaiting = () => waiting > 0;
   /** To a revision of the history. */
   send.returnTo = (number) => queue(() => post(url.replace(/edit\/$/, `return/${number}/`)));
   return send;

@@ -2,14 +2,13 @@
 
 import { node } from "./bars.js";
 import { button } from "./fields.js";
-import { post } from "./http.js";
 
 const LOOK_EVERY_MS = 20_000;
 
 export class History {
-  /** `state()` is what stands; `show(state)` takes what the server answers; `player` hears kept songs. */
-  constructor({ list, kept, notice, url, state, show, returnTo, player }) {
-    Object.assign(this, { list, kept, notice, url, state, show, returnTo, player, hearing: null });
+  /** `state()` is what stands; `send` takes what changes it; `player` hears kept songs. */
+  constructor({ list, kept, notice, url, state, send, player }) {
+    Object.assign(this, { list, kept, notice, url, state, send, player, hearing: null });
     this.#watch();
   }
 
@@ -18,7 +17,7 @@ export class History {
     this.list.replaceChildren(...history.map(([number, sentence]) => {
       const item = document.createElement("li");
       item.value = number;
-      const go = button(sentence, () => this.returnTo(number), "plain");
+      const go = button(sentence, () => this.send.returnTo(number), "plain");
       go.setAttribute("aria-label", `Return to ${number}: ${sentence}`);
       if (number === revision) go.setAttribute("aria-current", "true");
       if (number > revision) item.className = "undone";
@@ -65,23 +64,19 @@ export class History {
     this.draw();
   }
 
-  async #do(what, fields) {
-    const { ok, data } = await post(`${this.url}milestones/${what}/`, fields);
-    if (!ok) {
-      this.notice.textContent = data.error;
-      return;
-    }
-    this.hearing = null;
-    this.show(data);
+  #do(what, fields) {
+    this.send.post(`${this.url}milestones/${what}/`, fields);
   }
 
   /** Another window may have gone on: said as soon as this one is looked at again. */
   #watch() {
     const look = async () => {
-      if (document.hidden) return;
+      // What this window is changing itself is no news.
+      if (document.hidden || this.send.isWaiting()) return;
+      const { revision } = this.state();
       try {
-        const answer = await fetch(`${this.url}now/`);
-        if (answer.ok) this.#compare(await answer.json());
+        const answer = await fetch(`${this.url}now/`), now = answer.ok ? await answer.json() : null;
+        if (now && !this.send.isWaiting() && this.state().revision === revision) this.#compare(now);
       } catch {
         // The server may be away for a moment; the next edit says so.
       }

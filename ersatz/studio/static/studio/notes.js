@@ -7,7 +7,6 @@ import { DrumGrid } from "./drumgrid.js";
 import { edits } from "./edits.js";
 import { button, choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
-import { post } from "./http.js";
 import { NoteGrid } from "./notegrid.js";
 import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
@@ -261,13 +260,11 @@ document.addEventListener("keydown", (event) => {
 });
 
 /** MIDI files into the pattern in hand. */
-page.bring = async (file) => {
+page.bring = (file) => {
   const row = page.rowOf(), body = new FormData();
   body.append("file", file);
   body.append("revision", page.song.revision);
-  const { ok, data } = await post(`${host.dataset.home}${row.id}/patterns/${encodeURIComponent(page.nameOf(row))}/bring/`, body);
-  says.textContent = ok ? "" : data.error;
-  if (ok) show(data);
+  send.post(`${host.dataset.home}${row.id}/patterns/${encodeURIComponent(page.nameOf(row))}/bring/`, body);
 };
 
 // The section where the part is at home: where it plays and the player stands, or else the first drop that it plays in.

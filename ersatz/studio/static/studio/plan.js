@@ -10,7 +10,6 @@ import { button } from "./fields.js";
 import { player } from "./frame.js";
 import { guideTools } from "./guide.js";
 import { History } from "./history.js";
-import { post } from "./http.js";
 import { differenceSaid, sectionTools } from "./sections.js";
 import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
@@ -33,7 +32,7 @@ const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send,
 const transitions = new Transitions({ rows, box: byId("joint-tools"), song: () => song, send });
 const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, says });
 automation.onOpen = () => draw();
-const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: host.dataset.home, state: () => song, show, returnTo: send.returnTo, player });
+const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: host.dataset.home, state: () => song, send, player });
 
 /** The song's own section under the playhead, also while the reference is heard. */
 const placed = () => song.sections.findIndex((s) => player.position() >= s.start - 1 && player.position() < s.start - 1 + s.bars);
@@ -363,16 +362,14 @@ document.addEventListener("keydown", (event) => {
     act();
   }
 });
-byId("midi-file").addEventListener("change", async (event) => {
+byId("midi-file").addEventListener("change", (event) => {
   const [file] = event.target.files;
   event.target.value = "";
   if (!file) return;
   const body = new FormData();
   body.append("file", file);
   body.append("revision", song.revision);
-  const { ok, data } = await post(`${host.dataset.home}midi/`, body);
-  says.textContent = ok ? "" : data.error;
-  if (ok) show(data);
+  send.post(`${host.dataset.home}midi/`, body);
 });
 
 /** After every zoom and scroll. */
