@@ -118,7 +118,8 @@ def test_an_empty_remake_becomes_a_track(plan):
     tool(page, "Automation", "Show").click()
     page.locator("[data-name=automation-shape]").select_option("rise")
     undo_says(page, "rise of")
-    assert page.locator(".automation .point").count() == 2
+    points = page.locator(".automation .point").count()
+    assert points >= 3
     page.locator(".automation .point").first.focus()
     page.keyboard.press("ArrowUp")
     undo_says(page, "automated")

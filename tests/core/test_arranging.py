@@ -257,6 +257,17 @@ def test_a_shape_takes_the_place_of_what_lay_there_and_of_nothing_else(shape, ea
     assert values_at(curve, np.array([0.0, 7.0 * BAR])).tolist() == [-3.0, -9.0]
 
 
+def test_a_shape_begins_and_ends_with_the_value_that_stands():
+    """A send that is closed, a level: both are behind the shape what they were without it."""
+    for target, stands, top in (("reverb_db", -60.0, -12.0), ("gain_db", 0.0, 0.0)):
+        made = ShapeAutomation("pad", target, "rise", 2 * BAR, 4 * BAR - 1).apply(SONG)
+        curve = made.part("pad").automation[0]
+        at = np.array([0.0, 2 * BAR - 1.0, 2.0 * BAR, 4 * BAR - 1.0, 4.0 * BAR, 8.0 * BAR])
+        np.testing.assert_allclose(values_at(curve, at), [stands, stands, top - 18, top, stands, stands], atol=1e-6)
+    with pytest.raises(InvalidEdit):
+        ShapeAutomation("pad", "nothing", "rise", 0, BAR).apply(SONG)
+
+
 def test_what_a_curve_does_in_a_section_is_copied_to_another():
     song = ShapeAutomation("pad", "gain_db", "rise", 0, 4 * BAR - 1, -20.0, 0.0).apply(SONG)
     made = CopyAutomation("pad", "gain_db", "s1", "s2").apply(song)

@@ -15,6 +15,7 @@ from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, Automa
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
 STAIRS = 8
+SPAN_DB, OPEN_SEND_DB = 18.0, -12.0
 #: Automated values of a part's fader, with their ranges; buses, returns and master have the first.
 FADERS = {"gain_db": (-60.0, 24.0), "pan": (-1.0, 1.0), "reverb_db": (-60.0, 12.0), "delay_db": (-60.0, 12.0)}
 
@@ -113,9 +114,35 @@ def shape_points(shape: Shape, first: int, last: int, low: float, high: float, b
     return tuple(out)
 
 
+def standing(song: Song, owner: str, target: str) -> float:
+    """The value that a target has where nothing is automated."""
+    part = song.part(owner)
+    if not target.startswith("effects."):
+        return float(getattr(part, target)) if part else 0.0
+    _, place, name = target.split(".")
+    bus = owner.removeprefix(BUS)
+    effects = part.effects if part else song.master.effects if bus == MASTER else song.buses.get(bus, ())
+    effect = effects[int(place)]
+    if name == "blend":
+        return effect.blend
+    return next(p.value(effect.params) for p in spec_of(effect).params if p.name == name)
+
+
+def usual_span(song: Song, owner: str, target: str) -> tuple[float, float]:
+    """Between which values a shape goes where none are named: a level or a send up to where it stands (a closed send to -12 dB)
+    from SPAN_DB under it, anything else through its range."""
+    low, high = automatable(song, owner)[target]
+    if target not in ("gain_db", "reverb_db", "delay_db"):
+        return low, high
+    top = standing(song, owner, target)
+    top = OPEN_SEND_DB if top <= low else top
+    return max(low, top - SPAN_DB), top
+
+
 @dataclass(frozen=True)
 class ShapeAutomation:
-    """A shape drawn over a stretch, `first` tick to `last`; what the curve did there goes, what it does elsewhere stays."""
+    """A shape drawn over a stretch, `first` tick to `last`; what the curve did there goes, what it does elsewhere stays: behind the
+    shape the value is again what it was. Without `low` and `high` it spans what is usual."""
 
     kind: ClassVar[str] = "shape_automation"
     owner: str
@@ -123,14 +150,18 @@ class ShapeAutomation:
     shape: Shape
     first: int
     last: int
-    low: float
-    high: float
+    low: float | None = None
+    high: float | None = None
 
     def apply(self, song: Song) -> Song:
+        if self.target not in automatable(song, self.owner):
+            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
+        usual = usual_span(song, self.owner, self.target)
+        low, high = (given if given is not None else u for given, u in zip((self.low, self.high), usual))
         if not 0 <= self.first < self.last - song.grid.ticks_per_bar // 16:
             raise InvalidEdit("A shape is drawn over at least a 16th.")
         beat = song.grid.ticks_per_bar // song.grid.beats_per_bar
-        points = shape_points(self.shape, self.first, self.last, self.low, self.high, beat)
+        points = shape_points(self.shape, self.first, self.last, low, high, beat)
         return SetAutomation(self.owner, self.target, _over(song, self.owner, self.target, points)).apply(song)
 
     def sentence(self, song: Song) -> str:
@@ -141,7 +172,20 @@ def _over(song: Song, owner: str, target: str, points: tuple[AutomationPoint, ..
     """A curve with `points` in the place of those that lay there."""
     old = next((a.points for a in curves_of(song, owner) if a.target == target), ())
     first, last = points[0].tick, points[-1].tick
-    return (*(p for p in old if p.tick < first), *points, *(p for p in old if p.tick > last))
+    base = standing(song, owner, target)
+    held = old or (AutomationPoint(0, base),)
+    before = (*(p for p in held if p.tick < first), *((AutomationPoint(first - 1, _value(held, first - 1)),) if first > 0 else ()))
+    after = (AutomationPoint(last + 1, _value(held, last + 1)), *(p for p in held if p.tick > last + 1))
+    return (*before, *points, *after)
+
+
+def _value(points: tuple[AutomationPoint, ...], tick: int) -> float:
+    """On the straight line between two points."""
+    before = next((p for p in reversed(points) if p.tick <= tick), None)
+    after = next((p for p in points if p.tick > tick), None)
+    if before is None or after is None:
+        return (before or after or points[0]).value
+    return round(before.value + (tick - before.tick) / (after.tick - before.tick) * (after.value - before.value), 5)
 
 
 @dataclass(frozen=True)

@@ -272,14 +272,14 @@ export class Automation {
   }
 
   #shapes(section) {
-    const [first, last] = [(section.start - 1) * TICKS, (section.start - 1 + section.bars) * TICKS - 1], [low, high] = this.range;
+    const [first, last] = [(section.start - 1) * TICKS, (section.start - 1 + section.bars) * TICKS - 1];
     const shape = document.createElement("select"), copy = document.createElement("select");
     shape.setAttribute("aria-label", `Shape over ${section.name}`);
     shape.dataset.name = "automation-shape";
     shape.add(new Option(`shape over ${section.name} …`, ""));
     for (const name of SHAPES) shape.add(new Option(name, name));
     shape.addEventListener("change", () => {
-      if (shape.value) this.send({ kind: "shape_automation", owner: this.owner, target: this.target, shape: shape.value, first, last, low: this.#log() ? low : low + (high - low) / 4, high: this.target === "gain_db" ? Math.min(high, 0) : high });
+      if (shape.value) this.send({ kind: "shape_automation", owner: this.owner, target: this.target, shape: shape.value, first, last });
     });
     this.box.append(shape);
     if (!this.points.length) return;
