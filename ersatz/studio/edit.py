@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from pathlib import Path
 
-from django import forms
 from django.http import HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
 
+from ersatz.core.edits import Edit
 from ersatz.core.errors import ErsatzError
+from ersatz.core.exchange.midi import MidiSong, read_midi
+from ersatz.core.song.document import Song
+from ersatz.studio.forms import ChosenForm, MidiForm, MilestoneForm
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
 from ersatz.studio.variants import edit_in
 
 #: Revisions that the history shows, and how many of those that were undone.
 MOST_LISTED, MOST_AHEAD = 60, 20
+UNREADABLE = "That edit can't be read."
 
 State = Callable[[Remake, Revision], dict]
 
@@ -46,22 +51,44 @@ def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     try:
         body = json.loads(request.body)
-        made_on, current = int(body["revision"]), remake.revision
+        made_on = int(body["revision"])
+    except (ValueError, KeyError, TypeError):
+        return JsonResponse({"error": UNREADABLE}, status=400)
+    return answer_made(remake, made_on, lambda song: edit_in(body, song, remake.reference.survey), state)
+
+
+def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Edit], state: State) -> JsonResponse:
+    """The song after the edit that `make` gives for it: what is asked for depends on the song that it is asked of."""
+    try:
+        current = remake.revision
         if current is None or current.number != made_on:
-            # What is asked for depends on the song that it is asked of.
             raise StaleRevision(current or Revision(number=0, sentence="it has no draft yet"))
-        revision = remake.apply(edit_in(body, current.song, remake.reference.survey), made_on)
+        revision = remake.apply(make(current.song), made_on)
     except StaleRevision as stale:
-        current = remake.__class__.objects.get(pk=remake.pk)
+        fresh = Remake.objects.get(pk=remake.pk)
         answer = {"error": str(stale)}
-        if current.revision is not None:
-            answer.update(state=state(current, current.revision))
+        if fresh.revision is not None:
+            answer.update(state=state(fresh, fresh.revision))
         return JsonResponse(answer, status=409)
     except ErsatzError as error:
         return JsonResponse({"error": str(error)}, status=400)
     except (ValueError, KeyError, TypeError):
-        return JsonResponse({"error": "That edit can't be read."}, status=400)
+        return JsonResponse({"error": UNREADABLE}, status=400)
     return JsonResponse(state(remake, revision))
+
+
+def answer_midi(request: HttpRequest, pk: int, edit_of: Callable[[MidiSong, Song, str], Edit], state: State) -> JsonResponse:
+    """The song after a MIDI file: `edit_of` makes an edit of what was read, the song and the file's name."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    form = MidiForm(request.POST, request.FILES)
+    if not form.is_valid():
+        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
+    file = form.cleaned_data["file"]
+
+    def make(song: Song) -> Edit:
+        return edit_of(read_midi(file.read()), song, Path(file.name).name)
+
+    return answer_made(remake, form.cleaned_data["revision"], make, state)
 
 
 def answer_step(request: HttpRequest, pk: int, by: int, state: State) -> JsonResponse:
@@ -94,14 +121,6 @@ def answer_milestone(request: HttpRequest, pk: int, what: str, state: State) -> 
         return _answer(remake, remake.take_up(milestone), state)
     milestone.delete()
     return _answer(remake, remake.revision, state)
-
-
-class MilestoneForm(forms.Form):
-    name = forms.CharField(max_length=60, strip=True)
-
-
-class ChosenForm(forms.Form):
-    milestone = forms.IntegerField(min_value=1)
 
 
 def _answer(remake: Remake, reached: Revision | None, state: State) -> JsonResponse:

@@ -97,7 +97,6 @@ def _quiet(signs: list[tuple[Any, ...]]) -> Iterator[tuple[int, int]]:
             start = None
         elif start is None:
             start = at
-    return
 
 
 def _section_at(song: Song, bar: int) -> SongSection:

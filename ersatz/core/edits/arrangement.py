@@ -131,6 +131,11 @@ def section_name(song: Song, section_id: str) -> str:
     return called if len(same) == 1 else f"{called} {same.index(section_id) + 1}"
 
 
+def fresh_id(used: set[str], letter: str) -> str:
+    """The first of "s1", "s2" ... that isn't used."""
+    return next(name for k in range(1, len(used) + 2) if (name := f"{letter}{k}") not in used)
+
+
 def begun(name: str) -> str:
     """As a sentence begins."""
     return name[:1].upper() + name[1:]

@@ -10,7 +10,7 @@ from ersatz.core.edits.sound import figure
 from ersatz.core.edits.transitions import BUS
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Song
+from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song
 
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
@@ -23,15 +23,20 @@ FADERS = {"gain_db": (-60.0, 24.0), "pan": (-1.0, 1.0), "reverb_db": (-60.0, 12.
 def automatable(song: Song, owner: str) -> dict[str, tuple[float, float]]:
     """What of a part, bus, return or the master may be automated: target -> lowest and highest value. A bus is named "bus:drums".
     Raises InvalidEdit."""
-    part, name = song.part(owner), owner.removeprefix(BUS)
-    if part is None and name not in (*BUSES, *RETURNS, MASTER):
+    part = song.part(owner)
+    if part is None and owner.removeprefix(BUS) not in (*BUSES, *RETURNS, MASTER):
         raise InvalidEdit(f"There is nothing called “{owner}” to automate.")
-    effects = part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
     out = dict(FADERS) if part else {"gain_db": FADERS["gain_db"]}
-    for k, effect in enumerate(effects):
+    for k, effect in enumerate(_effects_of(song, owner)):
         out[f"effects.{k}.blend"] = (0.0, 1.0)
         out.update({f"effects.{k}.{p.name}": (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
     return out
+
+
+def _effects_of(song: Song, owner: str) -> tuple[Effect, ...]:
+    """The chain of a part, a bus or the master; returns have none."""
+    part, name = song.part(owner), owner.removeprefix(BUS)
+    return part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
 
 
 def curves_of(song: Song, owner: str) -> tuple[Automation, ...]:
@@ -55,9 +60,7 @@ def described(song: Song, owner: str, target: str) -> tuple[str, str]:
             "" if target == "pan" else "dB"
         )
     _, place, name = target.split(".")
-    part, bus = song.part(owner), owner.removeprefix(BUS)
-    effects = part.effects if part else song.master.effects if bus == MASTER else song.buses.get(bus, ())
-    spec = spec_of(effects[int(place)])
+    spec = spec_of(_effects_of(song, owner)[int(place)])
     param = next((p for p in spec.params if p.name == name), None)
     return f"{spec.title}: {param.title if param else 'Blend'}", param.unit if param else ""
 
@@ -120,9 +123,7 @@ def standing(song: Song, owner: str, target: str) -> float:
     if not target.startswith("effects."):
         return float(getattr(part, target)) if part else 0.0
     _, place, name = target.split(".")
-    bus = owner.removeprefix(BUS)
-    effects = part.effects if part else song.master.effects if bus == MASTER else song.buses.get(bus, ())
-    effect = effects[int(place)]
+    effect = _effects_of(song, owner)[int(place)]
     if name == "blend":
         return effect.blend
     return next(p.value(effect.params) for p in spec_of(effect).params if p.name == name)
@@ -172,20 +173,23 @@ def _over(song: Song, owner: str, target: str, points: tuple[AutomationPoint, ..
     """A curve with `points` in the place of those that lay there."""
     old = next((a.points for a in curves_of(song, owner) if a.target == target), ())
     first, last = points[0].tick, points[-1].tick
-    base = standing(song, owner, target)
-    held = old or (AutomationPoint(0, base),)
-    before = (*(p for p in held if p.tick < first), *((AutomationPoint(first - 1, _value(held, first - 1)),) if first > 0 else ()))
-    after = (AutomationPoint(last + 1, _value(held, last + 1)), *(p for p in held if p.tick > last + 1))
+    held = old or (AutomationPoint(0, standing(song, owner, target)),)
+
+    def at(tick: int) -> AutomationPoint:
+        return AutomationPoint(tick, round(value_at(held, tick), 5))
+
+    before = (*(p for p in held if p.tick < first), *((at(first - 1),) if first > 0 else ()))
+    after = (at(last + 1), *(p for p in held if p.tick > last + 1))
     return (*before, *points, *after)
 
 
-def _value(points: tuple[AutomationPoint, ...], tick: int) -> float:
-    """On the straight line between two points."""
+def value_at(points: tuple[AutomationPoint, ...], tick: int) -> float:
+    """On the straight line between two points: where a bent line is cut, it is cut once and bends no more."""
     before = next((p for p in reversed(points) if p.tick <= tick), None)
     after = next((p for p in points if p.tick > tick), None)
     if before is None or after is None:
         return (before or after or points[0]).value
-    return round(before.value + (tick - before.tick) / (after.tick - before.tick) * (after.value - before.value), 5)
+    return before.value + (tick - before.tick) / (after.tick - before.tick) * (after.value - before.value)
 
 
 @dataclass(frozen=True)

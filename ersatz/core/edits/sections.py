@@ -8,7 +8,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from ersatz.core.edits.arrangement import begun, section_name, section_of
+from ersatz.core.edits.arrangement import begun, fresh_id, section_name, section_of
+from ersatz.core.edits.automation import value_at
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import (
     MAX_BARS,
@@ -59,10 +60,6 @@ def _ids(song: Song) -> set[str]:
     return {s.id for s in song.sections}
 
 
-def _fresh_id(used: set[str], letter: str = "s") -> str:
-    return next(name for k in range(1, len(used) + 2) if (name := f"{letter}{k}") not in used)
-
-
 def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
     """The song with another plan. Raises InvalidEdit where nothing or too much would be left."""
     if not pieces:
@@ -97,7 +94,7 @@ def _carried(song: Song, pieces: list[_Piece]) -> tuple[Transition, ...]:
             if t.section != ends_as:
                 continue
             room = piece.section.bars * song.grid.beats_per_bar - (1.0 if t.kind == "gap" else 0.0)
-            name = t.id if t.id not in taken else _fresh_id(used, "t")
+            name = t.id if t.id not in taken else fresh_id(used, "t")
             used.add(name)
             taken.add(name)
             out.append(replace(t, id=name, section=piece.section.id, beats=min(t.beats, room)))
@@ -138,23 +135,13 @@ def _laid(curve: Automation, stretches: list[_Stretch]) -> tuple[AutomationPoint
     for s in stretches:
         inside = [p for p in curve.points if s.old <= p.tick < s.old + s.known]
         if not inside or inside[0].tick > s.old:
-            out.append(AutomationPoint(s.new, _value_at(curve, s.old)))
+            out.append(AutomationPoint(s.new, value_at(curve.points, s.old)))
         out += [replace(p, tick=p.tick - s.old + s.new) for p in inside]
-        last = _value_at(curve, s.old + s.known - 1)
+        last = value_at(curve.points, s.old + s.known - 1)
         for end in sorted({s.known, s.length}):
             if out[-1].tick < s.new + end - 1:
                 out.append(AutomationPoint(s.new + end - 1, last))
     return _without_repeats(out)
-
-
-def _value_at(curve: Automation, tick: int) -> float:
-    """On the straight line between points: where a bent line is cut, it is cut once and bends no more."""
-    before = next((p for p in reversed(curve.points) if p.tick <= tick), None)
-    after = next((p for p in curve.points if p.tick > tick), None)
-    if before is None or after is None:
-        return (before or after or curve.points[0]).value
-    share = (tick - before.tick) / (after.tick - before.tick)
-    return before.value + share * (after.value - before.value)
 
 
 def _without_repeats(points: list[AutomationPoint]) -> tuple[AutomationPoint, ...]:
@@ -267,7 +254,7 @@ class DoubleSection:
     def apply(self, song: Song) -> Song:
         pieces = _as_is(song)
         at = _place(song, self.section)
-        copy = replace(pieces[at], section=replace(pieces[at].section, id=_fresh_id(_ids(song))))
+        copy = replace(pieces[at], section=replace(pieces[at].section, id=fresh_id(_ids(song), "s")))
         return _rearranged(song, [*pieces[: at + 1], copy, *pieces[at + 1 :]])
 
     def sentence(self, song: Song) -> str:
@@ -289,7 +276,7 @@ class SplitSection:
         if not 0 < self.bars < old.bars:
             raise InvalidEdit(f"{begun(section_name(song, old.id))} can be split inside its {_bars_said(old.bars)}.")
         first = _part_of_section(old, 0, self.bars)
-        second = replace(_part_of_section(old, self.bars, old.bars - self.bars), id=_fresh_id(_ids(song)))
+        second = replace(_part_of_section(old, self.bars, old.bars - self.bars), id=fresh_id(_ids(song), "s"))
         halves = [_Piece(first, old, 0, tail=False), _Piece(second, old, self.bars)]
         return _rearranged(song, [*pieces[:at], *halves, *pieces[at + 1 :]])
 
@@ -367,7 +354,7 @@ class AdoptPlan:
             source = alike[min(number, len(alike) - 1)] if alike else song.sections[0]
             section_id = source.id
             if not alike or section_id in taken:
-                section_id = _fresh_id(used)
+                section_id = fresh_id(used, "s")
                 used.add(section_id)
             taken.add(section_id)
             made = replace(source, id=section_id, label=planned.label, bars=planned.bars)
@@ -414,7 +401,7 @@ def _with_room(song: Song, place: int, label: Label, bars: int) -> Song:
     """The song with an empty section before the one at `place`."""
     pieces = _as_is(song)
     near = song.sections[min(place, len(song.sections) - 1)]
-    empty = SongSection(_fresh_id(_ids(song)), label, bars, ducks=near.ducks)
+    empty = SongSection(fresh_id(_ids(song), "s"), label, bars, ducks=near.ducks)
     # Its automation holds what stood at the joint.
     at = _Piece(empty, near, offset=near.bars if place == len(song.sections) else 0, tail=False)
     made = _rearranged(song, [*pieces[:place], at, *pieces[place:]])
@@ -492,7 +479,7 @@ class RepeatBars:
         pieces, used = _as_is(cut), _ids(cut)
         again = []
         for piece in pieces[place:end]:
-            name = _fresh_id(used)
+            name = fresh_id(used, "s")
             used.add(name)
             again.append(replace(piece, section=replace(piece.section, id=name)))
         return _rearranged(cut, [*pieces[:end], *again, *pieces[end:]])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from ersatz.core.edits.arrangement import section_name, section_of
+from ersatz.core.edits.arrangement import fresh_id, section_name, section_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import BUSES, MASTER, Part, Role, Song, Transition, TransitionKind
 from ersatz.core.voices import library
@@ -79,8 +79,7 @@ class PutTransition:
             raise InvalidEdit("This transition isn’t there any more.")
         if not self.id and len(song.transitions) >= MOST_TRANSITIONS:
             raise InvalidEdit(f"A song has at most {MOST_TRANSITIONS} transitions.")
-        used = {t.id for t in song.transitions}
-        name = self.id or next(n for k in range(1, len(used) + 2) if (n := f"t{k}") not in used)
+        name = self.id or fresh_id({t.id for t in song.transitions}, "t")
         made = Transition(name, self.what, section.id, round(beats, 4), round(self.amount, 3), self.on, self.rhythm, self.seed)
         kept = tuple(made if t.id == name else t for t in song.transitions)
         return with_carrier(replace(song, transitions=kept if self.id else (*kept, made)), self.what)

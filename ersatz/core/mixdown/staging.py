@@ -26,6 +26,7 @@ from ersatz.core.song.document import (
     Part,
     Song,
     SongSection,
+    Sound,
     Transition,
 )
 
@@ -106,13 +107,14 @@ def _alternatives(song: Song) -> Song:
     for part in song.parts:
         taken = {c.section for c in lent[part.id]}
         cells = (*(c for c in part.cells if c.section not in taken and not c.part), *lent[part.id])
-        sounds = list(dict.fromkeys(c.sound.name + repr(c.sound) for c in cells if c.sound))
+        sounds: list[Sound] = []
+        for cell in cells:
+            if cell.sound and cell.sound not in sounds:
+                sounds.append(cell.sound)
         out.append(replace(part, cells=tuple(c for c in cells if not c.sound)))
-        for k, key in enumerate(sounds, 1):
-            own = [c for c in cells if c.sound and c.sound.name + repr(c.sound) == key]
-            sound = own[0].sound
-            assert sound is not None
-            out.append(replace(part, id=f"{part.id}~{k}", sound=sound, cells=tuple(replace(c, sound=None) for c in own)))
+        for k, sound in enumerate(sounds, 1):
+            own = tuple(replace(c, sound=None) for c in cells if c.sound == sound)
+            out.append(replace(part, id=f"{part.id}~{k}", sound=sound, cells=own))
     return replace(song, parts=tuple(out))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ersatz.core.draft.trace import SURE
+from ersatz.core.draft.trace import SURE, TRACED, row_of
 from ersatz.core.edits import section_name
 from ersatz.core.edits.notes import UNITS
 from ersatz.core.gap.plans import counterparts
@@ -13,13 +13,11 @@ from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song
 from ersatz.core.song.grooves import GROOVES
-from ersatz.core.survey.document import DrumPattern, Survey
+from ersatz.core.survey.document import Survey
 from ersatz.core.voices import complete, sampler, voice_of
 from ersatz.studio.edit import steps
 from ersatz.studio.models import OwnSample, Remake, Revision
 from ersatz.studio.parts.state import middle_of
-
-TRACED = ("kick", "clap", "hats")
 
 
 def is_pitched(part: Part) -> bool:
@@ -82,7 +80,7 @@ def _sections(song: Song, survey: Survey | None) -> list[dict[str, Any]]:
 def reference_notes(survey: Survey) -> list[dict[str, Any]]:
     """Per section of the reference: hits of a bar as [tick, strength, ms off the grid], bass notes as [tick, ticks, MIDI, slide]
     and chords as [bar, bars, name], both from the section's start; and how sure the bass is."""
-    patterns = {p.section: p for p in survey.drums.patterns}
+    known = {p.section for p in survey.drums.patterns}
     beats = survey.tempo.beats_per_bar
     out = []
     for k, section in enumerate(survey.sections):
@@ -97,15 +95,9 @@ def reference_notes(survey: Survey) -> list[dict[str, Any]]:
             for c in survey.harmony.chords
             if c.start_bar + c.bars > section.start_bar and c.start_bar < section.end_bar
         ]
-        hits = {role: _hits(patterns[k], role, beats) for role in TRACED} if k in patterns else {}
+        hits = {role: [[t, v, ms or 0.0] for t, v, ms in row_of(survey, k, role)] for role in TRACED} if k in known else {}
         out.append({"label": section.label, "hits": hits, "bass": bass, "chords": chords})
     return out
-
-
-def _hits(pattern: DrumPattern, role: str, beats: int) -> list[list[Any]]:
-    step = TICKS_PER_BEAT * beats // pattern.steps_per_bar
-    timing = getattr(pattern.timing_ms, role)
-    return [[k * step, v, timing[k] or 0.0] for k, v in enumerate(getattr(pattern, role)) if v > 0]
 
 
 def fixed_state(survey: Survey | None) -> dict[str, Any]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from errno import ENOSPC
-from pathlib import Path
 
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -15,19 +14,18 @@ from django.views.decorators.http import require_GET, require_POST
 from ersatz.core.draft.loops import fitted
 from ersatz.core.edits import edit_json, parse_edit
 from ersatz.core.errors import ErsatzError
-from ersatz.core.exchange.midi import pattern_edit, pattern_midi, read_midi
+from ersatz.core.exchange.midi import pattern_edit, pattern_midi
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, Sound
 from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
-from ersatz.studio.edit import State, answer_edit, answer_step
+from ersatz.studio.edit import State, answer_edit, answer_midi, answer_step
 from ersatz.studio.frame import frame
-from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound, StaleRevision
+from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
 from ersatz.studio.parts.state import browser_state, effect_state, middle_of, part_state, sound_state
-from ersatz.studio.plan.forms import MidiForm
 from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response
 
 #: A sample is heard this long when it is chosen from the list.
@@ -118,19 +116,7 @@ def pattern_file(request: HttpRequest, pk: int, part: str, pattern: str) -> Http
 @require_POST
 def bring_pattern(request: HttpRequest, pk: int, part: str, pattern: str) -> JsonResponse:
     """The notes of a MIDI file's fullest track into a pattern, which becomes as long as they are."""
-    remake, current = _current(request, pk)
-    form = MidiForm(request.POST, request.FILES)
-    if not form.is_valid():
-        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
-    file = form.cleaned_data["file"]
-    try:
-        edit = pattern_edit(read_midi(file.read()), current.song, part, pattern, Path(file.name).name)
-        revision = remake.apply(edit, form.cleaned_data["revision"])
-    except StaleRevision as stale:
-        return JsonResponse({"error": str(stale)}, status=409)
-    except ErsatzError as error:
-        return JsonResponse({"error": str(error)}, status=400)
-    return JsonResponse(_notes(part)(remake, revision))
+    return answer_midi(request, pk, lambda read, song, name: pattern_edit(read, song, part, pattern, name), _notes(part))
 
 
 @login_required

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cache
-from pathlib import Path
 
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -14,20 +13,19 @@ from django.views.decorators.http import require_GET, require_POST
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
 from ersatz.core.edits.automation import automatable, described
-from ersatz.core.edits.transitions import BUS, RHYTHMS, USUAL_BEATS
+from ersatz.core.edits.transitions import BUS, RHYTHMS
 from ersatz.core.errors import ErsatzError
-from ersatz.core.exchange.midi import arrangement_of, read_midi
+from ersatz.core.exchange.midi import arrangement_of
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, Alternative, Automation, Cell, Pattern, Song
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
 from ersatz.core.voices import library
-from ersatz.studio.edit import answer_edit, answer_milestone, answer_return, answer_step, steps
+from ersatz.studio.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
-from ersatz.studio.models import Job, Remake, Revision, StaleRevision
-from ersatz.studio.plan.forms import MidiForm
+from ersatz.studio.models import Job, Remake, Revision
 
 #: Length of the window of short-term loudness, EBU Tech 3341.
 SHORT_TERM_S = 3.0
@@ -48,7 +46,6 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
         **state(remake, revision),
         "reference": reference_plan(survey, remake.reference.target) if survey else None,
         "rhythms": list(RHYTHMS),
-        "usualBeats": USUAL_BEATS,
         "sounds": sounds_by_role(),
     }
     return render(request, "studio/plan.html", context)
@@ -134,7 +131,6 @@ def reference_plan(survey: Survey, target: Target | None) -> dict:
                 [k + 0.5, round(h - f, 2)] for k, (h, f) in enumerate(zip(survey.energy.high_db, survey.energy.full_db))
             ],
         },
-        "events": [[e.kind, e.start_bar, e.beats] for e in survey.events],
     }
 
 
@@ -171,19 +167,18 @@ def milestone(request: HttpRequest, pk: int, what: str) -> JsonResponse:
 @login_required
 @require_GET
 def now(request: HttpRequest, pk: int) -> JsonResponse:
-    """Where the song stands: for windows that may have been overtaken. With "?state" all of it, as the Plan shows it."""
+    """Where the song stands: for windows that may have been overtaken."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     revision = remake.revision
     if revision is None:
         raise Http404
-    short = {"revision": revision.number, "sha": revision.sha, "sentence": revision.sentence}
-    return JsonResponse(state(remake, revision) if "state" in request.GET else short)
+    return JsonResponse({"revision": revision.number, "sha": revision.sha, "sentence": revision.sentence})
 
 
 @login_required
 @require_GET
 def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
-    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest, now]."""
+    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest]."""
     song = _current(request, pk)
     try:
         rows = automatable(song, owner)
@@ -204,22 +199,7 @@ def standing_still(request: HttpRequest, pk: int) -> JsonResponse:
 @require_POST
 def bring_midi(request: HttpRequest, pk: int) -> JsonResponse:
     """A MIDI file as a whole arrangement: its tracks become parts."""
-    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
-    form = MidiForm(request.POST, request.FILES)
-    if not form.is_valid():
-        return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
-    file = form.cleaned_data["file"]
-    try:
-        current = remake.revision
-        if current is None:
-            raise Http404
-        edit = arrangement_of(read_midi(file.read()), Path(file.name).name, current.song.grid.ticks_per_bar)
-        revision = remake.apply(edit, form.cleaned_data["revision"])
-    except StaleRevision as stale:
-        return JsonResponse({"error": str(stale)}, status=409)
-    except ErsatzError as error:
-        return JsonResponse({"error": str(error)}, status=400)
-    return JsonResponse(state(remake, revision))
+    return answer_midi(request, pk, lambda read, song, name: arrangement_of(read, name, song.grid.ticks_per_bar), state)
 
 
 def _current(request: HttpRequest, pk: int) -> Song:

@@ -82,8 +82,14 @@ export class BarRows {
     return lane;
   }
 
+  /** Bars from one number to the next. */
+  get step() {
+    return NUMBERED.find((n) => n * this.perBar >= 44) ?? 64;
+  }
+
   /** Numbers every `step` bars, no more of them than are seen. */
-  #number(step) {
+  #number() {
+    const { step } = this;
     if (!this.numbers || this.numbers.dataset.step === String(step)) return;
     this.numbers.dataset.step = step;
     this.numbers.replaceChildren(...Array.from({ length: Math.ceil(this.bars / step) }, (_, k) => {
@@ -97,7 +103,7 @@ export class BarRows {
   ruler(seek, head = "") {
     const lane = this.row(head, 28, "ruler");
     this.numbers = lane;
-    this.#number(NUMBERED.find((n) => n * this.perBar >= 44) ?? 64);
+    this.#number();
     lane.addEventListener("click", (event) => seek(Math.max(0, Math.floor(this.barAt(event.clientX)))));
     lane.title = "Click to listen from here";
     return lane;
@@ -133,9 +139,8 @@ export class BarRows {
     const x = clientX === null ? this.head + this.room / 2 : clientX - box.left;
     const bar = this.perBar ? (this.host.scrollLeft + x - this.head) / this.perBar : 0;
     this.perBar = Math.min(Math.max(perBar, this.least), Math.max(MOST_PX, this.room));
-    const step = NUMBERED.find((n) => n * this.perBar >= 44) ?? 64;
-    this.#number(step);
-    this.grid = this.perBar * Math.max(1, step / 2);
+    this.#number();
+    this.grid = this.perBar * Math.max(1, this.step / 2);
     for (const lane of this.lanes) this.measured(lane);
     if (this.sheet) this.sheet.style.width = `${this.head + this.bars * this.perBar + 2}px`;
     this.host.scrollLeft = Math.max(0, bar * this.perBar - (x - this.head));

@@ -20,8 +20,8 @@ const HEAD = 206;
 const NEW = { kick: "Kick", clap: "Clap", hats: "Hats", perc: "Percussion", bass: "Bass", chords: "Chords", lead: "Lead", noise: "Noise", impact: "Hit" };
 const byId = (id) => document.getElementById(id);
 const host = byId("plan"), says = byId("plan-says"), picture = byId("plan-notes");
-const { reference, rhythms, usualBeats, sounds, ...first } = readJson("drawing");
-const fixed = { reference, rhythms, usualBeats, sounds, id: Number(host.dataset.remake) };
+const { reference, rhythms, sounds, ...first } = readJson("drawing");
+const fixed = { reference, rhythms, sounds, id: Number(host.dataset.remake) };
 let song = { ...first, ...fixed };
 let clicked = null, still = [];
 
@@ -46,9 +46,10 @@ function draw() {
   drawOwn();
   song.parts.forEach((part, row) => {
     const lane = rows.row(partHead(part), 29, "partrow");
-    if (Object.keys(part.patterns).length) drawPresence(lane, part);
-    if (Object.keys(part.patterns).length) song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
-    else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
+    if (Object.keys(part.patterns).length) {
+      drawPresence(lane, part);
+      song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
+    } else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
   });
   transitions.draw(node("b", "", "Joints"));
   automation.draw(automationHead());
@@ -104,8 +105,7 @@ function drawOwn() {
     const difference = song.differences.find((d) => d.section === s.id), said = difference ? differenceSaid(difference) : "";
     block.append(node("span", "", s.name));
     if (said) block.append(node("em", "", said));
-    const quiet = still.filter((f) => f.section === s.id);
-    if (quiet.length) block.append(node("i", "still", quiet.some((f) => f.kind === "same drop") ? "= again" : "= still"));
+    markStill(block);
     block.setAttribute("aria-label", `${s.name}, bars ${s.start} to ${s.start + s.bars - 1}${said ? `, ${said} than the reference’s`.replace("not in the reference than the reference’s", "not in the reference") : ""}`);
     block.title = block.getAttribute("aria-label");
     lane.append(block);
@@ -118,6 +118,13 @@ function drawOwn() {
       send({ kind: "resize_section", section: s.id, bars: snapped(bar - (s.start - 1), s.bars) });
     }));
   }
+}
+
+/** Says on a section's block that it brings nothing new. */
+function markStill(block) {
+  block.querySelector(".still")?.remove();
+  const quiet = still.filter((f) => f.section === song.sections[block.dataset.own].id);
+  if (quiet.length) block.append(node("i", "still", quiet.some((f) => f.kind === "same drop") ? "= again" : "= still"));
 }
 
 /** Lengths are even: within a bar of a multiple of four they become it. */
@@ -336,11 +343,7 @@ function lookForStandstills() {
     if (!answer?.ok || sha !== song.sha) return;
     still = (await answer.json()).found;
     standstillTools(byId("still"), { still, song, player, ask });
-    for (const block of host.querySelectorAll("[data-own]")) {
-      block.querySelector(".still")?.remove();
-      const quiet = still.filter((f) => f.section === song.sections[block.dataset.own].id);
-      if (quiet.length) block.append(node("i", "still", quiet.some((f) => f.kind === "same drop") ? "= again" : "= still"));
-    }
+    for (const block of host.querySelectorAll("[data-own]")) markStill(block);
   }, 900);
 }
 
@@ -397,4 +400,3 @@ history.draw();
 lookForStandstills();
 document.fonts?.ready.then(drawNotes);
 window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { measure(); drawNotes(); });
-window.addEventListener("resize", drawNotes);

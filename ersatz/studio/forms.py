@@ -1,4 +1,4 @@
-"""What the Plan takes in."""
+"""What several pages take in that change a song."""
 
 from django import forms
 
@@ -14,3 +14,11 @@ class MidiForm(forms.Form):
         if file.size > MOST_MIDI_BYTES:
             raise forms.ValidationError("A MIDI file has up to 4 MB.")
         return file
+
+
+class MilestoneForm(forms.Form):
+    name = forms.CharField(max_length=60, strip=True)
+
+
+class ChosenForm(forms.Form):
+    milestone = forms.IntegerField(min_value=1)
