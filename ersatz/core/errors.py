@@ -17,6 +17,10 @@ class NoTempo(ErsatzError):
     """A draft was asked for from a survey whose tempo can't be trusted, and no tempo was given."""
 
 
+class OtherMetre(ErsatzError):
+    """A remake was asked for of a reference that doesn't count in fours."""
+
+
 class InvalidEdit(ErsatzError):
     """An edit that doesn't fit the song it is applied to."""
 

@@ -112,6 +112,12 @@ def integrated_lufs(steps: np.ndarray) -> float:
     return float(_lufs(blocks[_lufs(blocks) > gate].mean()))
 
 
+def mean_lufs(samples: np.ndarray, rate_hz: int) -> float:
+    """Loudness of a stretch without any gate, silence included, to the last whole 100 ms; shape (channels, n)."""
+    steps = step_energy(samples, rate_hz)
+    return float(_lufs(steps.mean())) if len(steps) else SILENCE_LUFS
+
+
 def loudness_range_lu(steps: np.ndarray) -> float:
     """EBU Tech 3342: 10th to 95th percentile of the gated short-term loudness."""
     blocks = _windows(steps, 30)

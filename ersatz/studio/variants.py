@@ -12,7 +12,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from ersatz.core.draft.asks import parse_ask
+from ersatz.core.draft.asks import asked_edit
 from ersatz.core.edits import Edit, parse_edit
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song
@@ -36,7 +36,7 @@ def edit_in(body: dict[str, Any], song: Song, survey: Survey | None) -> Edit:
         return parse_edit(body["edit"])
     if survey is None:
         raise InvalidEdit("There is no survey of the reference to take it from.")
-    return parse_ask(body["ask"]).edit(song, survey)
+    return asked_edit(body["ask"], song, survey)
 
 
 def variant_of(code: str, song: Song, survey: Survey | None) -> Variant:

@@ -226,6 +226,40 @@ def test_the_guide_sounds_under_a_silent_remake_only_while_it_is_on(plan):
     assert page.problems == []
 
 
+def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(plan):
+    page = plan
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    add_part(page, "kick", "Mooring post")
+    page.locator("[data-cell='0.0']").click()
+    undo_says(page, "on in")
+    says = page.locator("#plan-says")
+    page.keyboard.press("f")
+    says.get_by_text("one pattern only").wait_for()
+    page.keyboard.press("c")
+    says.get_by_text("has no pattern C").wait_for()
+    page.keyboard.press("v")
+    says.get_by_text("No other version").wait_for()
+    on = "() => [...document.querySelectorAll('.cell')].map(c => c.getAttribute('aria-pressed')).join()"
+    before = page.evaluate(on)
+    page.keyboard.press("0")
+    undo_says(page, "off in")
+    page.keyboard.press("g")
+    undo_says(page, "as in the reference in")
+    assert page.evaluate(on).split(",")[1:] == before.split(",")[1:]
+
+
+def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(plan):
+    page = plan
+    address = page.url.split("?")[0] + "edit/"
+    page.route(address, lambda route: route.fulfill(json={"revision": 1}), times=1)
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    page.locator("#plan-says").get_by_text("could not show the last change").wait_for()
+    page.get_by_role("button", name="Adopt its whole plan").click()
+    undo_says(page, "Adopted a plan")
+    assert page.locator("#plan-says").inner_text() == ""
+
+
 def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
     """Dragged points and lengths, a line drawn by hand, a pinch."""
     page = plan
@@ -236,14 +270,18 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
     lane = page.locator(".automation .barlane").bounding_box()
     page.mouse.dblclick(lane["x"] + 0.5 * lane["width"], lane["y"] + 30)
     undo_says(page, "Master: gain automated")
-    point = page.locator(".automation .point").bounding_box()
+    # A point by itself, between two that hold what stood at the bar lines beside it.
+    page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 3")
+    point = page.locator(".automation .point").nth(1).bounding_box()
     page.mouse.move(point["x"] + 6, point["y"] + 6)
     page.mouse.down()
     page.mouse.move(point["x"] + 90, point["y"] + 30, steps=4)
     page.mouse.up()
     page.wait_for_timeout(400)
-    moved = page.locator(".automation .point").bounding_box()
-    assert moved["x"] > point["x"] + 60 and moved["y"] > point["y"] + 10
+    moved = page.locator(".automation .point").nth(1).bounding_box()
+    assert moved["x"] > point["x"] and moved["y"] > point["y"] + 10
+    ends = page.locator(".automation .point").evaluate_all("all => [all.at(0), all.at(-1)].map(p => p.getAttribute('aria-label'))")
+    assert all("0 dB" in label for label in ends)
     tool(page, "Automation", "Draw").click()
     page.mouse.move(lane["x"] + 60, lane["y"] + 70)
     page.mouse.down()

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import EDITS, edit_json, parse_edit
-from ersatz.core.edits.automation import CopyAutomation, SetAutomation, ShapeAutomation, automatable
+from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation, automatable, curves_of
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PlacedCell, PutCells
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.parts import (
@@ -268,6 +268,23 @@ def test_a_shape_begins_and_ends_with_the_value_that_stands():
         ShapeAutomation("pad", "nothing", "rise", 0, BAR).apply(SONG)
 
 
+def test_a_line_is_drawn_on_what_stands_and_changes_no_other_bar():
+    song = replace(SONG, parts=tuple(replace(p, gain_db=-7.0) if p.id == "pad" else p for p in SONG.parts))
+    line = (AutomationPoint(2 * BAR, -12.0), AutomationPoint(3 * BAR, 0.0))
+    # Neither drawn before nor drawn again: the level stands at the part's own, and at the bus's 0 dB.
+    for owner, stands in (("pad", -7.0), ("bus:drums", 0.0)):
+        drawn = DrawAutomation(owner, "gain_db", line).apply(song)
+        again = DrawAutomation(owner, "gain_db", (AutomationPoint(5 * BAR, -3.0), AutomationPoint(6 * BAR, -3.0))).apply(drawn)
+        ticks = np.array([0, BAR, 2 * BAR - 2, 2 * BAR, 3 * BAR, 3 * BAR + 2, 4 * BAR, 9 * BAR], float)
+        for made in (drawn, again):
+            (curve,) = curves_of(made, owner)
+            at = [float(v) for v in values_at(curve, ticks)]
+            assert at == pytest.approx([stands, stands, stands, -12, 0, stands, stands, stands])
+    with pytest.raises(InvalidEdit):
+        DrawAutomation("pad", "gain_db", ()).apply(SONG)
+    assert DrawAutomation("pad", "gain_db", line).sentence(SONG) == "Pad: gain drawn in bar 3"
+
+
 def test_what_a_curve_does_in_a_section_is_copied_to_another():
     song = ShapeAutomation("pad", "gain_db", "rise", 0, 4 * BAR - 1, -20.0, 0.0).apply(SONG)
     made = CopyAutomation("pad", "gain_db", "s1", "s2").apply(song)
@@ -288,6 +305,7 @@ def test_every_edit_goes_through_json_and_names_itself():
         TakeOutTransition("t1"), AddPart("lead"), TakeOutPart("rim"), RenamePart("rim", "Bell"), MovePart("rim", 0),
         SetChoke("rim", "a"), SetGroove("rim", Groove("late")), AddPattern("rim"), TakeOutPattern("kick", "B"), SetTempo(126.0),
         ShapeAutomation("pad", "pan", "rise", 0, BAR, 0.0, 1.0), CopyAutomation("pad", "pan", "s1", "s2"),
+        DrawAutomation("pad", "pan", (AutomationPoint(0, 0.0), AutomationPoint(BAR, 1.0))),
         SetAutomation("pad", "pan", ()),
     ]  # fmt: skip
     new = {"cells", "transitions", "parts", "automation"}

@@ -4,16 +4,18 @@ from dataclasses import replace
 
 import pytest
 
-from ersatz.core.draft.asks import ASKS, parse_ask
+from ersatz.core.draft import draft_song, empty_song
+from ersatz.core.draft.asks import ASKS, asked_edit, parse_ask
 from ersatz.core.draft.generate import degrees_of, generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import RelabelSection, parse_edit
 from ersatz.core.edits.sections import AdoptPlan, MoveSection, PlannedSection, ResizeSection, TakeOutSection
-from ersatz.core.errors import InvalidEdit
+from ersatz.core.errors import InvalidEdit, OtherMetre
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.song.document import Note, Pattern, Song
 from ersatz.core.song.grooves import GROOVES
+from ersatz.core.target import target_of_surveys
 from tests.core.test_transitions import BAR, SONG
 
 
@@ -76,12 +78,32 @@ def test_a_groove_taken_over_sounds_where_the_reference_does(timed, song):
 
 def test_a_row_follows_the_references_presence(club_survey, song):
     empty = replace(song, parts=tuple(replace(p, cells=()) for p in song.parts))
-    made = ask(club_survey, empty, "follow_reference", part="kick").apply(empty)
+    made = ask(club_survey, empty, "follow_reference", parts=["kick"]).apply(empty)
     assert [(c.on, c.entry_bars, c.exit_bars) for c in made.part("kick").cells] == [
         (c.on, c.entry_bars, c.exit_bars) for c in song.part("kick").cells
     ]
     with pytest.raises(InvalidEdit):
-        ask(club_survey, song, "follow_reference", part="impact")
+        ask(club_survey, song, "follow_reference", parts=["impact"])
+
+
+def test_only_the_chosen_cells_follow(club_survey, song):
+    off = replace(song, parts=tuple(replace(p, cells=tuple(replace(c, on=False) for c in p.cells)) for p in song.parts))
+    last = song.sections[-1].id
+    made = ask(club_survey, off, "follow_reference", parts=["kick", "hats", "impact"], sections=[last]).apply(off)
+    assert [p.cell(last).on for p in (made.part("kick"), made.part("hats"))] == [True, True]
+    for part in made.parts:
+        for cell in part.cells:
+            assert not cell.on or (part.id in ("kick", "hats") and cell.section == last)
+
+
+def test_another_metre_is_refused_in_one_sentence(club_survey, song):
+    three = replace(club_survey, tempo=replace(club_survey.tempo, beats_per_bar=3))
+    for refused in (
+        lambda: draft_song(three), lambda: empty_song(three, "x"), lambda: target_of_surveys([three, three], ["a", "b"], "T"),
+        lambda: asked_edit({"kind": "adopt_reference"}, song, three),
+    ):  # fmt: skip
+        with pytest.raises(OtherMetre, match="3 beats to the bar"):
+            refused()
 
 
 # Plans -------------------------------------------------------------------------------------------------------------

@@ -13,8 +13,8 @@ from ersatz.core.errors import InvalidEdit, UnusableAudio
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.samples import Sample, SampleFolder, read_sample, sha_of
-from ersatz.core.song.document import Cell, Ducking, Note, Part, Pattern, Song, SongSection, Sound
-from ersatz.core.voices import render_note, sampler
+from ersatz.core.song.document import Cell, Ducking, Modulation, Note, Part, Pattern, Song, SongSection, Sound
+from ersatz.core.voices import has_takes, render_note, sampler
 from ersatz.core.voices.spec import Played
 
 RATE = 44_100
@@ -53,6 +53,26 @@ def play(audio, midi=60, held_s=0.5, bpm=120.0, params=None, choices=None, **not
 
 def lasts(x):
     return (np.flatnonzero(np.abs(x).max(axis=0) > 1e-4)[-1] + 1) / RATE
+
+
+# As drums -----------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("choices", [{"sample_pitch": "stays"}, {"slice_mode": "4 parts"}, {}])
+def test_a_hits_own_pitch_transposes_whatever_is_hit(choices):
+    audio = Audio(np.concatenate([tone(400, 0.5).samples, tone(900, 0.5).samples], axis=1), RATE)
+    midi = 38 if "slice_mode" in choices else 60
+    plain, higher = (play(audio, midi=midi, held_s=0.2, choices=choices, semitones=s) for s in (0.0, 7.0))
+    assert frequency(higher[:, :8000]) / frequency(plain[:, :8000]) == pytest.approx(2 ** (7 / 12), rel=0.01)
+    assert frequency(plain[:, :8000]) == pytest.approx(900 if midi == 38 else 400, rel=0.01)
+
+
+def test_chance_tells_repeats_of_a_hit_apart():
+    sound = Sound("sample", modulations=(Modulation("random", "level_db", 12.0),), samples={"sample": "a"})
+    assert has_takes(sound) and not has_takes(replace(sound, modulations=()))
+    sample = Sample("a", tone(400, 0.5))
+    levels = {float(np.abs(render_note(sound, Played(60, 8000, variant=k), lambda sha: sample)).max()) for k in range(3)}
+    assert len(levels) == 3
 
 
 # Pitch and time -----------------------------------------------------------------------------------------------------

@@ -1,10 +1,12 @@
 """Edits of sounds, effects and notes: what they change, what they say, what they refuse. And what a key press plays."""
 
 import json
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
+from ersatz.core.draft.generate import generate
 from ersatz.core.edits import EDITS, edit_json, parse_edit
 from ersatz.core.edits.automation import SetAutomation, automatable
 from ersatz.core.edits.sound import SetEffects
@@ -12,9 +14,11 @@ from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db, sounding_as
-from ersatz.core.song.document import Automation, AutomationPoint, Effect, Note, Sound
-from ersatz.core.voices import complete, library
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.song.document import Automation, AutomationPoint, Effect, Modulation, Note, Sound
+from ersatz.core.voices import complete, library, render_note
 from ersatz.core.voices.pictures import AXIS_HZ, pictures_of
+from ersatz.core.voices.spec import Played
 
 
 def edit(kind, **fields):
@@ -106,8 +110,7 @@ def test_a_chain_says_what_has_changed(song):
     assert louder.sentence(two).endswith("Reverb changed")
 
 
-def test_automation_of_effects_goes_when_the_chain_is_rearranged(song):
-    from dataclasses import replace
+def test_automation_goes_with_its_effect(song):
 
     lead = song.part("lead")
     moves = (Automation("effects.0.blend", (AutomationPoint(0, 0.5),)), Automation("pan", (AutomationPoint(0, 0.0),)))
@@ -115,8 +118,19 @@ def test_automation_of_effects_goes_when_the_chain_is_rearranged(song):
     made = replace(song, parts=tuple(lead if p.id == "lead" else p for p in song.parts))
     kept = applied(made, "set_effects", part="lead", effects=[{"kind": "eq", "blend": 0.2}, {"kind": "reverb"}])
     assert kept.automation == moves
-    moved = applied(made, "set_effects", part="lead", effects=[{"kind": "reverb"}, {"kind": "eq"}])
-    assert [a.target for a in moved.automation] == ["pan"]
+
+    def targets(effects, places=()):
+        edited = applied(made, "set_effects", part="lead", effects=[{"kind": k} for k in effects], places=list(places))
+        return [a.target for a in edited.automation]
+
+    assert targets(["reverb", "eq"]) == ["effects.1.blend", "pan"]
+    assert targets(["delay", "eq", "reverb"]) == ["effects.1.blend", "pan"]
+    assert targets(["reverb"]) == ["pan"]
+    # Of two alike the page says which is which.
+    assert targets(["eq", "eq", "reverb"], [-1, 0, 1]) == ["effects.1.blend", "pan"]
+    for wrong in ([0], [0, 0, 1], [0, 5, 1], [1, 0, -1]):
+        with pytest.raises(InvalidEdit):
+            targets(["eq", "eq", "reverb"], wrong)
 
 
 def test_every_note_is_heard_at_one_loudness():
@@ -130,11 +144,67 @@ def test_every_note_is_heard_at_one_loudness():
 
 
 def test_bypass_is_measured_by_what_the_effect_does_to_the_loudness(song):
-    from dataclasses import replace
+    chain = (Effect("compressor", {"threshold_db": 0.0, "gain_db": 6.0}), Effect("width"))
+    assert bypass_db(with_chain(song, chain), "lead", 0, 69) == pytest.approx(6.0, abs=0.1)
+    assert bypass_db(with_chain(song, chain), "lead", 1, 69) == pytest.approx(0.0, abs=0.01)
+    # One that plays nowhere is measured on a note.
+    silent = with_chain(song, chain)
+    silent = replace(silent, parts=tuple(replace(p, cells=()) if p.id == "lead" else p for p in silent.parts))
+    assert bypass_db(silent, "lead", 0, 69) == pytest.approx(6.0, abs=0.1)
 
-    lead = replace(song.part("lead"), effects=(Effect("compressor", {"threshold_db": 0.0, "gain_db": 6.0}), Effect("width")))
-    assert bypass_db(lead, 0, 69, 124.0) == pytest.approx(6.0, abs=0.1)
-    assert bypass_db(lead, 1, 69, 124.0) == pytest.approx(0.0, abs=0.01)
+
+def with_chain(song, effects):
+    return replace(song, parts=tuple(replace(p, effects=effects) if p.id == "lead" else p for p in song.parts))
+
+
+def test_bypass_of_an_effect_that_another_part_steers_is_measured_with_that_part(song):
+    ducker = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits"}, key="kick")
+    taken = bypass_db(with_chain(song, (ducker,)), "lead", 0, 69)
+    assert -24 < taken < -1.5
+    # A gate that the kick opens lets something through; with a silent key it was 60 dB down.
+    gate = Effect("gate", {"threshold_db": -30.0, "release_ms": 200.0}, key="kick")
+    assert -20 < bypass_db(with_chain(song, (gate,)), "lead", 0, 69) < 0
+    # A key press has nothing that steers: it is heard.
+    assert np.abs(audition(song.part("lead").sound, (gate,), 69)).max() > 0.05
+
+
+def test_a_ducker_without_another_part_is_steered_by_its_own_hits(song):
+    lead = song.part("lead")
+    ducker = Effect("ducker", {"depth_db": 30.0}, {"trigger": "a part's hits", "period": "1/8"})
+    plain, ducked = (Mixdown(with_chain(song, chain)) for chain in ((), (ducker,)))
+    first = min(plain.plays_in("lead"))
+    hit = next(e.start for e in plain.notes.events(plain.song.part("lead")) if e.bar == first)
+    a, b = (np.abs(m.before_fader("lead", first + 1, first + 1)).max(axis=0) for m in (plain, ducked))
+    at = hit - plain.bars.edge(first)
+    assert b[at + 200 : at + 2000].max() < 0.15 * a[at + 200 : at + 2000].max()
+    assert np.abs(audition(lead.sound, (ducker,), 69)).max() > 0
+
+
+def test_an_lfo_moves_the_others_rate_and_never_its_own(song):
+    base = {"osc1_level": 0.5, "lfo1_hz": 3.0, "lfo2_hz": 5.0, "filter1_hz": 900.0}
+    choices = {"lfo1_rate": "Hz", "lfo2_rate": "Hz", "filter1_kind": "low-pass 12", "osc1_start": "fixed"}
+
+    def note(*moves):
+        rows = tuple(Modulation(*m) for m in moves)
+        return render_note(Sound("synth", base, choices, rows), Played(60, 30_000))
+
+    for k, other in ((1, 2), (2, 1)):
+        heard = (f"lfo {k}", "filter1_hz", 1.0)
+        assert not np.allclose(note(heard), note(heard, (f"lfo {other}", f"lfo{k}_hz", 2.0)))
+        circle = [{"source": f"lfo {k}", "target": f"lfo{k}_hz", "amount": 1.0}]
+        with pytest.raises(InvalidEdit, match="its own rate"):
+            applied(song, "set_modulations", part="lead", modulations=circle)
+    both = [{"source": "lfo 1", "target": "lfo2_hz", "amount": 1.0}, {"source": "lfo 2", "target": "lfo1_hz", "amount": 1.0}]
+    with pytest.raises(InvalidEdit, match="through the other"):
+        applied(song, "set_modulations", part="lead", modulations=both)
+
+
+def test_what_a_part_is_called_changes_nothing_that_is_generated_for_it(song):
+    for part in song.parts:
+        if part.patterns:
+            assert generate(song, replace(part, name="Open stab chop"), 4, 7) == generate(song, part, 4, 7)
+    hat = replace(song.part("hats"), sound=library.sound("Steam valve"))
+    assert {n.tick % 960 for n in generate(song, hat, 4, 7)} == {480}
 
 
 def test_pictures_show_the_sound():

@@ -8,15 +8,19 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import parse_edit
+from ersatz.core.edits.automation import SetAutomation
 from ersatz.core.edits.transitions import RHYTHMS, PutTransition, TakeOutTransition, carrier
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
-from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.mixdown.schedule import duck_triggers, sounding_notes
 from ersatz.core.mixdown.staging import staged
 from ersatz.core.song.document import (
     Alternative,
+    AutomationPoint,
     Cell,
     Ducking,
+    Effect,
     Note,
     Part,
     Pattern,
@@ -75,6 +79,64 @@ def test_a_roll_is_played_by_the_clap_in_its_rhythm_and_louder_to_the_joint(rhyt
     # Nothing else of the clap in between, everything of it before and behind.
     assert sum(n.start < JOINT - 8 * 960 for n in notes(put("snare roll", 8), "clap")) == 8
     assert sum(n.start >= JOINT for n in notes(put("snare roll", 8), "clap")) == 16
+
+
+def test_a_sweep_on_a_part_without_effects_is_rendered_from_a_cold_cache():
+    """Where a chain does nothing its bar is its source's: the same node, which must not wait for itself."""
+    swept = put("high-cut sweep", 8, on=("lead",))
+    lone = replace(SONG, parts=tuple(replace(p, effects=(Effect("width"),)) if p.id == "lead" else p for p in SONG.parts))
+    off = SetAutomation("lead", "effects.0.blend", (AutomationPoint(0, 0.0),)).apply(lone)
+    bus = SetAutomation("bus:music", "effects.0.blend", (AutomationPoint(0, 0.0),)).apply(
+        replace(SONG, buses={"music": (Effect("width"),)})
+    )
+    for song, same in ((swept, False), (off, True), (bus, True)):
+        mix = Mixdown(song)
+        plain = Mixdown(SONG)
+        a, b = (m.samples(*m.bar_range(1, 5)) for m in (mix, plain))
+        assert np.array_equal(a, b) == same
+        # What is far from the sweep is untouched, to the last bit.
+        assert np.array_equal(*(m.samples(*m.bar_range(1, 1), stage="mix") for m in (mix, plain)))
+
+
+def test_a_node_that_is_made_of_itself_is_an_error_and_no_endless_wait():
+    cache = RenderCache()
+    with pytest.raises(RuntimeError, match="made of itself"):
+        cache.get("a", lambda: cache.get("a", lambda: np.zeros(1)))
+    assert cache.get("a", lambda: np.ones(1))[0] == 1
+
+
+def own_sound(song, part, section, sound):
+    cells = tuple(replace(c, sound=sound) if c.section == section else c for c in song.part(part).cells)
+    return replace(song, parts=tuple(replace(p, cells=cells) if p.id == part else p for p in song.parts))
+
+
+def test_a_transition_that_names_a_part_works_on_cells_with_a_sound_of_their_own():
+    song = own_sound(SONG, "lead", "s1", Sound("synth", {"osc1_level": 0.3}))
+    gap = notes(put("gap", 2, song, on=("lead",)), "lead~1")
+    assert gap and all(n.end <= JOINT - 2 * 960 for n in gap)
+    thrown = staged(put("echo throw", 4, song, on=("lead",))).part("lead~1")
+    assert [a.target for a in thrown.automation] == ["delay_db"]
+    swept = staged(put("low-cut sweep", 8, song, on=("lead",)))
+    assert [len(swept.part(p).effects) for p in ("lead", "lead~1")] == [1, 1]
+    claps = own_sound(SONG, "clap", "s1", Sound("snare"))
+    rolled = put("snare roll", 4, claps)
+    assert sum(JOINT - 4 * 960 <= n.start < JOINT for n in notes(rolled, "clap~1")) > 8
+    assert not any(n.start < JOINT for n in notes(rolled, "clap"))
+    # A swell is made of the sound that follows it.
+    pads = own_sound(SONG, "pad", "s2", Sound("synth", {"osc1_level": 0.3}))
+    assert [n.swell for n in notes(put("reverse swell", 4, pads), "pad~1") if n.start < JOINT] == [True, True]
+    # The ducker follows the kick's pattern where its sound is another.
+    kicks = replace(own_sound(SONG, "kick", "s1", Sound("kick", {"drive": 0.9})), ducking=Ducking("kick", (1.0,) * 64))
+    assert len(duck_triggers(staged(kicks), RATE_HZ)) == 32
+
+
+def test_a_roll_on_a_sliced_part_goes_through_the_slices_that_it_plays():
+    sliced = Sound("sample", choices={"slice_mode": "4 parts"}, samples={"sample": "x"})
+    pattern = Pattern(1, (Note(0, 240, 36, 1.0), Note(960, 240, 37, 1.0), Note(1920, 240, 36, 1.0), Note(2880, 240, 38, 1.0)))
+    parts = tuple(replace(p, sound=sliced, patterns={"A": pattern}) if p.id == "clap" else p for p in SONG.parts)
+    roll = [n for n in notes(put("snare roll", 4, replace(SONG, parts=parts)), "clap") if JOINT - 4 * 960 <= n.start < JOINT]
+    assert [n.midi for n in roll if n.start >= JOINT - 960] == [38] * sum(n.start >= JOINT - 960 for n in roll)
+    assert {n.midi for n in roll} == {36, 37, 38}
 
 
 def test_a_gap_silences_the_named_parts_or_all():

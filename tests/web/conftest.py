@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 
 import pytest
@@ -58,6 +59,12 @@ def remake(user, reference, song, club_survey) -> Remake:
     made.start(song, "Drafted from the reference")
     Measurement.objects.create(remake=made, sha=song.sha(), survey_json=club_survey.to_json())
     return made
+
+
+def drawing(answer) -> dict:
+    """What a page draws."""
+    text = answer.content.decode()
+    return json.loads(text.split('<script id="drawing" type="application/json">')[1].split("</script>")[0])
 
 
 @pytest.fixture

@@ -14,6 +14,7 @@ from ersatz.core.edits import SetPartGain, edit_json
 from ersatz.core.exchange.midi import pattern_midi, write_midi
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.models import Remake
+from tests.web.conftest import drawing
 from tests.web.test_edits_and_listening import edit, flac
 
 
@@ -23,11 +24,6 @@ def post_json(web, name, remake, args=(), **body):
 
 def code(**body):
     return base64.urlsafe_b64encode(json.dumps(body).encode()).decode().rstrip("=")
-
-
-def drawing(answer):
-    text = answer.content.decode()
-    return json.loads(text.split('<script id="drawing" type="application/json">')[1].split("</script>")[0])
 
 
 # Empty remakes -------------------------------------------------------------------------------------------------------
@@ -60,7 +56,7 @@ def test_what_is_asked_of_the_reference_becomes_an_edit(web, remake, club_survey
     assert "traced from the reference" in state["undo"]
     refused = post_json(web, "edit", remake, revision=2, ask={"kind": "trace", "part": "rim", "pattern": "A", "section": main})
     assert refused.status_code == 400 and "hit by hit" in refused.json()["error"]
-    stale = post_json(web, "edit", remake, revision=1, ask={"kind": "follow_reference", "part": "kick"})
+    stale = post_json(web, "edit", remake, revision=1, ask={"kind": "follow_reference", "parts": ["kick"]})
     assert stale.status_code == 409
     assert post_json(web, "edit", remake, revision=2, ask={"kind": "guess"}).status_code == 400
 
@@ -159,7 +155,7 @@ def test_where_the_song_stands_is_told_to_other_windows(web, remake):
 
 def test_what_can_be_automated_has_names_units_and_ranges(web, remake):
     rows = {t: row for t, *row in web.get(reverse("automation-targets", args=[remake.pk, "lead"])).json()["targets"]}
-    assert rows["pan"] == ["Pan", "", -1.0, 1.0] and rows["gain_db"][:2] == ["Level", "dB"]
+    assert rows["pan"] == ["Pan", "", -1.0, 1.0, remake.revision.song.part("lead").pan] and rows["gain_db"][:2] == ["Level", "dB"]
     drums = web.get(reverse("automation-targets", args=[remake.pk, "bus:drums"])).json()["targets"]
     assert [t for t, *_ in drums] == ["gain_db"]
     assert web.get(reverse("automation-targets", args=[remake.pk, "nobody"])).status_code == 404

@@ -9,7 +9,7 @@ from ersatz.core.draft import trace
 from ersatz.core.draft.generate import generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import Edit
-from ersatz.core.edits.arrangement import part_of
+from ersatz.core.edits.arrangement import part_of, section_of
 from ersatz.core.edits.cells import PutCells
 from ersatz.core.edits.notes import WriteNotes, pattern_of
 from ersatz.core.edits.parts import SetGroove
@@ -66,13 +66,23 @@ class TakeGroove:
 
 @dataclass(frozen=True)
 class FollowReference:
-    """A part plays where the reference plays its role."""
+    """Parts play in some sections where the reference plays their roles; without `sections` in all."""
 
     kind: ClassVar[str] = "follow_reference"
-    part: str
+    parts: tuple[str, ...]
+    sections: tuple[str, ...] = ()
 
     def edit(self, song: Song, survey: Survey) -> Edit:
-        return PutCells(trace.followed(survey, song, part_of(song, self.part)), "as in the reference")
+        chosen = [section_of(song, s).id for s in self.sections] or [s.id for s in song.sections]
+        cells, refused = [], ""
+        for part in (part_of(song, p) for p in self.parts):
+            try:
+                cells += [c for c in trace.followed(survey, song, part) if c.section in chosen]
+            except InvalidEdit as error:
+                refused = str(error)
+        if not cells:
+            raise InvalidEdit(refused or "The reference has no section there to follow.")
+        return PutCells(tuple(cells), "as in the reference")
 
 
 @dataclass(frozen=True)
@@ -136,6 +146,12 @@ class Vary:
 
 Ask = Trace | TakeGroove | FollowReference | AdoptReference | Generate | Vary
 ASKS: dict[str, type[Ask]] = {a.kind: a for a in get_args(Ask)}
+
+
+def asked_edit(data: Any, song: Song, survey: Survey) -> Edit:
+    """The edit that is asked for. Raises InvalidEdit, UnusableDocument, and OtherMetre for a reference that isn't in 4/4."""
+    survey.tempo.check_metre()
+    return parse_ask(data).edit(song, survey)
 
 
 def parse_ask(data: Any) -> Ask:

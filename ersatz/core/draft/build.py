@@ -43,6 +43,8 @@ REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
 RISER_BARS = 16
 EMPTY_BARS = 16
+#: Width under 110 Hz from which a reference counts as stereo all the way down: its side 20 dB under its middle.
+WIDE_LOW, WIDE_SUB = 0.02, 0.3
 DEFAULT_BPM = 124.0
 STEPS = 16
 #: Drive of a kick whose own can't be told.
@@ -52,8 +54,9 @@ HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
 def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, title: str | None = None) -> Song:
     """A song in the reference's tempo, key, plan and pump with notes and sounds of its own; the same seed gives the same song.
 
-    Raises NoTempo where the reference has no steady tempo and none was given as a correction.
+    Raises NoTempo where the reference has no steady tempo and none was given as a correction, OtherMetre where it isn't in 4/4.
     """
+    survey.tempo.check_metre()
     if not survey.tempo.is_steady:
         raise NoTempo("This reference has no steady beat that could be trusted: set its tempo, then draft.")
     if not MIN_BPM <= survey.tempo.bpm <= MAX_BPM:
@@ -87,7 +90,8 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
 
 def empty_song(survey: Survey, title: str) -> Song:
     """One drop of EMPTY_BARS without a part, in the reference's tempo, key and pump: where a remake by hand begins. A reference
-    without a steady tempo gives DEFAULT_BPM."""
+    without a steady tempo gives DEFAULT_BPM. Raises OtherMetre."""
+    survey.tempo.check_metre()
     steady = survey.tempo.is_steady and MIN_BPM <= survey.tempo.bpm <= MAX_BPM
     bpm = survey.tempo.bpm if steady else DEFAULT_BPM
     kick_row = _on_sixteenths(survey.drums.patterns[survey.main_section()])
@@ -173,6 +177,8 @@ def _parts(
     snare = style.backbeat == "snare"
     kick_sound = _kick_sound(survey.drums.kick, HARD_DRIVE if style.name == "hard-techno" else SOFT_DRIVE)
     chosen = palette.choose(style, rng)
+    if survey.stereo.bands[0].width >= WIDE_LOW:
+        chosen = {**chosen, "bass": _wide(chosen["bass"])}
     bass_a = patterns.bass_pattern(style, key, degrees, low, rng)
     bass_b = patterns.bass_pattern(style, key, degrees, low, rng)
     lead_a = patterns.lead_pattern(style, key, degrees, 69, rng)
@@ -218,6 +224,15 @@ def _parts(
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip
     return (*parts, carrier("riser", round(depth * DUCK_SHARE["noise"], 2)), carrier("impact"))
+
+
+def _wide(bass: Sound) -> Sound:
+    """A bass whose low end is stereo: its oscillators spread, its sub, which has one place, under them."""
+    params = bass.params
+    voices = max(2.0, params.get("osc1_voices", 1.0))
+    wide = {"osc1_voices": voices, "osc1_spread": 1.0, "osc1_detune_cents": max(9.0, params.get("osc1_detune_cents", 0.0))}
+    sub = {"sub_level": round(WIDE_SUB * params.get("sub_level", 0.0), 3), "osc1_level": max(0.5, params.get("osc1_level", 0.5))}
+    return replace(bass, params={**params, **wide, **sub})
 
 
 def _kick_sound(portrait: KickPortrait | None, drive: float) -> Sound:

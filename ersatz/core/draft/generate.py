@@ -13,6 +13,7 @@ from ersatz.core.draft import patterns
 from ersatz.core.pitch import Key
 from ersatz.core.song.document import STEPS_PER_BAR, Note, Part, Pattern, Song
 from ersatz.core.styles import BY_NAME, Style, choose_style
+from ersatz.core.voices import library
 
 STEP = patterns.STEP
 #: How readily a 16th of the bar is filled in or kept, strongest first: beats, off-beats, the rest.
@@ -47,13 +48,13 @@ def _style(song: Song) -> Style:
 
 
 def _figure(song: Song, part: Part, rng: random.Random) -> Pattern:
-    style, key = _style(song), song.key
+    style, key, kind = _style(song), song.key, library.kind_of(part.sound, part.role)
     if part.role == "kick":
         return _turned(patterns.kick_pattern(style, (), rng), rng)
     if part.role == "clap":
         return patterns.backbeat_pattern(style, rng)
     if part.role == "hats":
-        return _turned(patterns.open_hats(style), rng) if "open" in part.name.lower() else patterns.closed_hats(rng)
+        return _turned(patterns.open_hats(style), rng) if kind == "open hat" else patterns.closed_hats(rng)
     if part.role == "perc":
         return patterns.shaker(rng) if part.sound.voice == "shaker" else patterns.rims(rng)
     degrees = degrees_of(song, part) or patterns.progression(style, key, (), rng)
@@ -63,7 +64,7 @@ def _figure(song: Song, part: Part, rng: random.Random) -> Pattern:
         chords = patterns.voicings(key, degrees)
         return patterns.stab_pattern(chords, rng) if _plays_short(part) else _held(chords, rng)
     if part.role == "lead":
-        chops = "chop" in part.name.lower() or part.sound.voice == "sample"
+        chops = kind == "voice" or part.sound.voice == "sample"
         return patterns.lead_pattern(
             replace(style, lead="voice") if chops else style, key, degrees, CHOP_MIDI if chops else LEAD_MIDI, rng
         )
@@ -100,7 +101,7 @@ def _held(chords: list[tuple[int, ...]], rng: random.Random) -> Pattern:
 
 def _plays_short(part: Part) -> bool:
     lengths = [n.ticks for p in part.patterns.values() for n in p.notes]
-    return sum(lengths) / len(lengths) < STAB_TICKS if lengths else "stab" in part.name.lower()
+    return sum(lengths) / len(lengths) < STAB_TICKS if lengths else library.kind_of(part.sound, part.role) == "stab"
 
 
 def degrees_of(song: Song, part: Part | None = None) -> tuple[int, ...]:

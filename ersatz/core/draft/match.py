@@ -163,7 +163,7 @@ def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache) -> S
     level = 1.0
     if heard and width(1.0) > 1e-4:
         level = MOST_WIDTH if width(MOST_WIDTH) <= wanted else float(brentq(lambda f: width(f) - wanted, 0.0, MOST_WIDTH))
-    mono = float(np.clip(survey.stereo.mono_below_hz, 80, 250))
+    mono = float(np.clip(survey.stereo.mono_below_hz, 20, 250))
     return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
 from ersatz.core.edits.arrangement import Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, section_name
-from ersatz.core.edits.automation import CopyAutomation, SetAutomation, ShapeAutomation
+from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PutCells
 from ersatz.core.edits.imported import ImportArrangement
 from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
@@ -80,7 +80,7 @@ Edit = (
     | PutTransition | TakeOutTransition
     | AddPart | TakeOutPart | RenamePart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
     | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
-    | SetAutomation | ShapeAutomation | CopyAutomation
+    | SetAutomation | DrawAutomation | ShapeAutomation | CopyAutomation
     | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several
 )  # fmt: skip
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}

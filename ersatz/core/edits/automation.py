@@ -193,6 +193,30 @@ def value_at(points: tuple[AutomationPoint, ...], tick: int) -> float:
 
 
 @dataclass(frozen=True)
+class DrawAutomation:
+    """A line drawn from its first point to its last, on what stood: what the curve did there goes, everywhere else the value is
+    what it was."""
+
+    kind: ClassVar[str] = "draw_automation"
+    owner: str
+    target: str
+    points: tuple[AutomationPoint, ...]
+
+    def apply(self, song: Song) -> Song:
+        if self.target not in automatable(song, self.owner):
+            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
+        if not self.points or [p.tick for p in self.points] != sorted({p.tick for p in self.points}):
+            raise InvalidEdit("A line has points in order of time.")
+        return SetAutomation(self.owner, self.target, _over(song, self.owner, self.target, self.points)).apply(song)
+
+    def sentence(self, song: Song) -> str:
+        bar = song.grid.ticks_per_bar
+        first, last = self.points[0].tick // bar + 1, max(0, self.points[-1].tick - 1) // bar + 1
+        where = f"in bar {first}" if last <= first else f"in bars {first} to {last}"
+        return f"{owner_name(song, self.owner)}: {target_name(self.target)} drawn {where}"
+
+
+@dataclass(frozen=True)
 class CopyAutomation:
     """What a curve does in one section done again in another, as far as that is long."""
 

@@ -17,16 +17,17 @@ PERIODS = (1, 2, 4, 8, 16, 32)
 
 @dataclass(frozen=True)
 class ImportedTrack:
-    """`notes` have their ticks from the start of the song."""
+    """`notes` have their ticks from the start of the song. `sound` names a shipped sound, "" for the usual one of the role."""
 
     name: str
     role: Role
     notes: tuple[Note, ...]
+    sound: str = ""
 
 
 @dataclass(frozen=True)
 class ImportArrangement:
-    """Tracks become parts with the shipped sound of their role. `sections`: the plan that they come with; without one the song's
+    """Tracks become parts with a shipped sound. `sections`: the plan that they come with; without one the song's
     own is kept and lengthened at its end. `bpm` 0: the song's tempo."""
 
     kind: ClassVar[str] = "import_arrangement"
@@ -55,7 +56,7 @@ class ImportArrangement:
         return song
 
     def _with_part(self, song: Song, track: ImportedTrack) -> Song:
-        song = AddPart(track.role, track.name[:40]).apply(song)
+        song = AddPart(track.role, track.name[:40], track.sound).apply(song)
         part, bar = song.parts[-1], song.grid.ticks_per_bar
         patterns: dict[str, Pattern] = {}
         cells = []

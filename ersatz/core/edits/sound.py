@@ -9,8 +9,8 @@ from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Effect, Modulation, Part, Song, Sound
-from ersatz.core.voices import complete, sampler, synth, voice_of
+from ersatz.core.song.document import Automation, Effect, Modulation, Part, Song, Sound
+from ersatz.core.voices import complete, path, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
 
@@ -101,6 +101,8 @@ class SetModulations:
         part = part_of(song, self.part)
         if len(self.modulations) > MOST_MODULATIONS:
             raise InvalidEdit(f"A sound has at most {MOST_MODULATIONS} modulations.")
+        if path.in_circles(self.modulations):
+            raise InvalidEdit("An LFO can’t move its own rate, by itself or through the other LFO.")
         return _checked(song, part, replace(part.sound, modulations=self.modulations))
 
     def sentence(self, song: Song) -> str:
@@ -178,13 +180,40 @@ class SetSample:
         return f"{part_of(song, self.part).name} plays {self.name}"
 
 
+def came_from(old: tuple[Effect, ...], new: tuple[Effect, ...]) -> tuple[int, ...]:
+    """Place in `old` of each effect of `new`, -1 for those that weren't there."""
+    if [e.kind for e in old] == [e.kind for e in new]:
+        return tuple(range(len(new)))
+    out = [-1] * len(new)
+    for same in (lambda a, b: a == b, lambda a, b: a.kind == b.kind):
+        for k, effect in enumerate(new):
+            if out[k] < 0:
+                out[k] = next((i for i, e in enumerate(old) if i not in out and same(e, effect)), -1)
+    return tuple(out)
+
+
+def moved_automation(curves: tuple[Automation, ...], came: tuple[int, ...]) -> tuple[Automation, ...]:
+    """A part's automation after its effects took the places `came` says; that of an effect which is gone is gone."""
+    now = {f"effects.{old}.": f"effects.{new}." for new, old in enumerate(came) if old >= 0}
+    out = []
+    for curve in curves:
+        prefix = curve.target[: curve.target.rfind(".") + 1]
+        if prefix in now:
+            out.append(replace(curve, target=now[prefix] + curve.target.removeprefix(prefix)))
+        elif not prefix:
+            out.append(curve)
+    return tuple(out)
+
+
 @dataclass(frozen=True)
 class SetEffects:
-    """The part's effects, in order."""
+    """The part's effects, in order. `places`: where each of them stood in the chain before, -1 for a new one; without it equal
+    effects are taken to be the same ones, then those of a kind in their order. Automation goes with its effect."""
 
     kind: ClassVar[str] = "set_effects"
     part: str
     effects: tuple[Effect, ...]
+    places: tuple[int, ...] = ()
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
@@ -201,10 +230,17 @@ class SetEffects:
                 raise InvalidEdit("An effect’s range lies between 0 and 20 kHz.")
             if effect.key == part.id or (effect.key and song.part(effect.key) is None):
                 raise InvalidEdit("An effect is keyed by another part of the song.")
-        # Automation counts effects by their place: it goes with a chain that is rearranged only if the kinds stay in place.
-        same = [e.kind for e in self.effects] == [e.kind for e in part.effects]
-        kept = part.automation if same else tuple(a for a in part.automation if not a.target.startswith("effects."))
-        return with_part(song, replace(part, effects=self.effects, automation=kept))
+        came = self._came_from(part.effects)
+        return with_part(song, replace(part, effects=self.effects, automation=moved_automation(part.automation, came)))
+
+    def _came_from(self, old: tuple[Effect, ...]) -> tuple[int, ...]:
+        if not self.places:
+            return came_from(old, self.effects)
+        named = [p for p in self.places if p != -1]
+        fits = len(self.places) == len(self.effects) and len(set(named)) == len(named)
+        if not fits or any(not -1 <= p < len(old) or (p >= 0 and old[p].kind != e.kind) for p, e in zip(self.places, self.effects)):
+            raise InvalidEdit("These effects aren’t there any more.")
+        return self.places
 
     def sentence(self, song: Song) -> str:
         part = part_of(song, self.part)

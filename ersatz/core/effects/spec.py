@@ -38,7 +38,7 @@ class Settings:
 @dataclass(frozen=True)
 class Where:
     """The stretch that an effect works on: `start` is the song's sample that its first one is. `key`: the signal of the part that
-    keys it, the same shape. `hits`: song samples where that part has its notes."""
+    steers it, the same shape. `hits`: song samples where that part has its notes, or the effect's own part."""
 
     rate: int = 44_100
     bpm: float = 120.0

@@ -8,12 +8,14 @@ import numpy as np
 
 from ersatz.core.effects.chain import reach, run_chain
 from ersatz.core.effects.spec import Where
+from ersatz.core.loudness import mean_lufs
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.song.document import Effect, Part, Song, Sound
 from ersatz.core.voices import library, render_note, voice_of
 from ersatz.core.voices.spec import Played
 
-RATE_HZ = 44_100
 #: Every note is brought here, so that no sound wins by being louder.
 HEARD_LUFS = -18.0
 #: Under this a note is taken as silent.
@@ -21,6 +23,8 @@ SILENT_LUFS = -60.0
 CEILING = 10 ** (-1 / 20)
 #: Effects ring on this long at the most.
 MOST_TAIL_S = 4.0
+#: What a bypass is measured on.
+MEASURED_BARS = 4
 
 
 def audition(
@@ -47,12 +51,31 @@ def sounding_as(song: Song, part: str, was: Part, midi: int, samples: Samples = 
     return replace(song, parts=tuple(heard if p.id == part else p for p in song.parts))
 
 
-def bypass_db(part: Part, place: int, midi: int, bpm: float, samples: Samples = no_samples) -> float:
-    """By how much an effect of the part's chain changes the loudness of a note, dB: what it is bypassed at."""
+def bypass_db(
+    song: Song, part_id: str, place: int, midi: int, cache: RenderCache | None = None, samples: Samples = no_samples
+) -> float:
+    """By how much an effect of a part's chain changes its loudness, dB: what it is bypassed at. Measured where the part plays, and
+    where an other part steers the effect together with that one; on a note `midi` where it plays nowhere."""
+    part = song.part(part_id)
+    assert part is not None
     on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.effects))
     off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.effects))
-    loud, plain = (library.loudness_lufs(_through(part.sound, e, midi, 0.5, 0.9, bpm, samples)) for e in (on, off))
-    return round(loud - plain, 2)
+    mixdowns = [Mixdown(_with_effects(song, part, chain), cache, samples) for chain in (on, off)]
+    bars = mixdowns[0].plays_in(part_id)
+    if steered_by := part.effects[place].key:
+        bars = bars & mixdowns[0].plays_in(steered_by)
+    if bars:
+        first = max(bars, key=lambda b: (len(bars & set(range(b, b + MEASURED_BARS))), -b))
+        last = min(first + MEASURED_BARS, song.bars)
+        loud, plain = (mean_lufs(m.before_fader(part_id, first + 1, last), RATE_HZ) for m in mixdowns)
+    else:
+        notes = (_through(part.sound, chain, midi, 0.5, 0.9, song.bpm, samples) for chain in (on, off))
+        loud, plain = (library.loudness_lufs(note) for note in notes)
+    return round(loud - plain, 2) if min(loud, plain) > SILENT_LUFS else 0.0
+
+
+def _with_effects(song: Song, part: Part, effects: tuple[Effect, ...]) -> Song:
+    return replace(song, parts=tuple(replace(p, effects=effects) if p.id == part.id else p for p in song.parts))
 
 
 def _through(
@@ -61,10 +84,11 @@ def _through(
     voice = voice_of(sound)
     held = int(held_s * RATE_HZ) if voice.pitched or voice.held else 0
     note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm), samples).astype(np.float64)
+    # Nothing plays here that could steer an effect.
+    effects = tuple(replace(e, on=False, bypass_db=0.0) if e.key else e for e in effects)
     if not effects:
         return note
     before, after = reach(effects, bpm, RATE_HZ)
     tail = min(before, int(MOST_TAIL_S * RATE_HZ))
     x = np.pad(note, ((0, 0), (before, tail + after)))
-    none = (np.zeros_like(x), np.zeros(0, np.int64))
-    return run_chain(x, effects, Where(RATE_HZ, bpm, -before), keyed=lambda part: none)
+    return run_chain(x, effects, Where(RATE_HZ, bpm, -before, hits=np.zeros(1, np.int64)))

@@ -75,7 +75,7 @@ class RenderCache:
         self._folder = folder
         self._lock = threading.Lock()
         self._plain: OrderedDict[Hashable, object] = OrderedDict()
-        self._under_way: dict[str, threading.Event] = {}
+        self._under_way: dict[str, tuple[int, threading.Event]] = {}
         self._written = 0
         self.computed = 0
         if folder is not None:
@@ -96,18 +96,23 @@ class RenderCache:
     def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
         """The array of a key; `passing` is one that is quick to compute again from others.
 
-        What another thread is computing already is waited for: where music repeats, both would do the same work.
+        What another thread is computing already is waited for: where music repeats, both would do the same work. Raises
+        RuntimeError for an array that is made of itself.
         """
+        me = threading.get_ident()
         memory = self._passing if passing else self._kept
         while True:
             with self._lock:
                 found = memory.get(key)
                 if found is not None:
                     return found
-                under_way = self._under_way.get(key)
-                if under_way is None:
-                    mine = self._under_way[key] = threading.Event()
+                if key not in self._under_way:
+                    mine = threading.Event()
+                    self._under_way[key] = (me, mine)
                     break
+                thread, under_way = self._under_way[key]
+            if thread == me:
+                raise RuntimeError(f"the node {key} is made of itself")
             under_way.wait()
         try:
             begun = time.perf_counter()

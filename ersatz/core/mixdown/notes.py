@@ -101,8 +101,7 @@ class Notes:
             if event.swell:
                 sounds_for[what] = event.length
             elif what not in sounds_for:
-                seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm)
-                seconds *= 1.0 if voice.pitched else 2 ** (-event.semitones / 12)
+                seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm, event.semitones)
                 sounds_for[what] = int(seconds * RATE_HZ) + 2
             end = event.start + (sounds_for[what] if event.cut is None else event.cut + CHOKE_FADE)
             bar = event.bar
@@ -136,7 +135,7 @@ class Notes:
             inside = (event.start - self._bars.edge(event.bar)) / RATE_HZ / grid.beat_s
             beat = round(event.bar * grid.beats_per_bar + inside, 4) % traits.round_beats
         return Played(
-            event.midi + round(event.semitones) if traits.pitched else 0,
+            event.midi if traits.pitched else 0,
             0 if not traits.held else min(event.length, SWELL_HELD) if event.swell else event.length,
             round(event.velocity * 32) / 32,
             RATE_HZ,
@@ -144,7 +143,7 @@ class Notes:
             beat,
             tuple((int(at), semitones) for at, semitones in event.bend),
             event.variant if traits.takes else 0,
-            0.0 if traits.pitched else event.semitones,
+            event.semitones,
         )
 
     def _key(self, part: Part, event: Event) -> str:

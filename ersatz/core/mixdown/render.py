@@ -32,7 +32,7 @@ from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.notes import ENGINE, Notes
 from ersatz.core.mixdown.schedule import duck_triggers
-from ersatz.core.mixdown.staging import staged, versions_of
+from ersatz.core.mixdown.staging import base_of, staged, versions_of
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
@@ -112,18 +112,21 @@ class Mixdown:
     def _chained(self, part: Part, bar: int) -> np.ndarray | None:
         """The part behind its effects, before its fader."""
         key = self._chained_key(part, bar)
-        if key is None or not part.effects:
+        if key is None or not self._acting(part.effects, part.automation, bar):
             return self.notes.block(part, bar)
-        return self.cache.get(
-            key, lambda: self._run_chain(part.effects, part.automation, lambda b: self.notes.block(part, b), bar), on_disk=True
-        )
+
+        def compute() -> np.ndarray:
+            return self._run_chain(part.effects, part.automation, lambda b: self.notes.block(part, b), bar, part)
+
+        return self.cache.get(key, compute, on_disk=True)
 
     def _want_part(self, work: Work, part: Part, bar: int) -> None:
         """All but the laying out of notes and the fader, which are quick to do where they are needed."""
-        if not part.effects:
+        acting = self._acting(part.effects, part.automation, bar)
+        if not acting:
+            # The chain's key is that of the notes there.
             self.notes.want(work, part, bar)
         elif work.want("part", self._chained_key(part, bar), partial(self._chained, part, bar), part.id):
-            acting = self._acting(part.effects, part.automation, bar)
             for b in self.bars.around(bar, *self._reach(acting)):
                 self.notes.want(work, part, b)
                 for effect in acting:
@@ -196,11 +199,11 @@ class Mixdown:
     def _control(self, a: Automation, bar: int, before: int, n: int) -> np.ndarray:
         return automation.control_values(a, self.song.grid, bar, before, n, RATE_HZ)
 
-    def _run_chain(self, chain: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int) -> np.ndarray:
+    def _run_chain(
+        self, chain: tuple[Effect, ...], automated: tuple[Automation, ...], source: Node, bar: int, own: Part | None = None
+    ) -> np.ndarray:
+        """`own`: the part whose chain it is, whose hits steer what nothing else does. They are in the keys of its notes."""
         effects = self._acting(chain, automated, bar)
-        if not effects:
-            samples = source(bar)
-            return self.bars.silence(bar) if samples is None else samples
         before, after = self._reach(effects)
         x = self.bars.stretch(source, bar, before, after).astype(np.float64)
         n = x.shape[1]
@@ -216,11 +219,15 @@ class Mixdown:
         def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
             signal = self.bars.stretch(lambda b: self._key_signal(part_id, b), bar, before, after)
             shift = self.bars.edge(bar) - before - start
-            hits = sorted(e.start for part in versions_of(part_id, self.song) for e in self.notes.events(part))
-            return signal, np.array(hits, np.int64) - shift
+            return signal, self._hits(versions_of(part_id, self.song)) - shift
 
-        out = run_chain(x, effects, Where(RATE_HZ, self.song.bpm, start), moved, keyed)
+        hits = self._hits([own] if own else []) - (self.bars.edge(bar) - before - start)
+        out = run_chain(x, effects, Where(RATE_HZ, self.song.bpm, start, hits=hits), moved, keyed)
         return np.ascontiguousarray(out, np.float32)
+
+    def _hits(self, parts: list[Part]) -> np.ndarray:
+        """Song samples at which the parts have notes, in order."""
+        return np.array(sorted(e.start for part in parts for e in self.notes.events(part)), np.int64)
 
     def _key_signal_key(self, part_id: str, bar: int) -> str | None:
         keys = [f"{key}@{p.gain_db}" for p in versions_of(part_id, self.song) if (key := self.notes.key(p, bar)) is not None]
@@ -344,7 +351,7 @@ class Mixdown:
         return [p for p in self.song.parts if p.bus == bus and self._is_heard(p)]
 
     def _is_heard(self, part: Part) -> bool:
-        return self._heard is None or part.id.partition("~")[0] in self._heard
+        return self._heard is None or base_of(part) in self._heard
 
     def _bus_dry_key(self, bus: str, bar: int) -> str | None:
         keys = [key for p in self._bus_parts(bus) if (key := self.part_key(p, bar)) is not None]
@@ -362,20 +369,19 @@ class Mixdown:
 
     def bus_block(self, bus: str, bar: int) -> np.ndarray | None:
         """Sum of the bus's parts through its effects, before its automated gain, shape (2, samples); None where it is silent."""
-        effects = self.song.buses.get(bus, ())
+        effects, automated = self.song.buses.get(bus, ()), self.song.automation.get(bus, ())
         key = self._bus_key(bus, bar)
-        if key is None or not effects:
+        if key is None or not self._acting(effects, automated, bar):
             return self._bus_dry(bus, bar)
-        automated = self.song.automation.get(bus, ())
         return self.cache.get(key, lambda: self._run_chain(effects, automated, lambda b: self._bus_dry(bus, b), bar))
 
     def _want_bus(self, work: Work, bus: str, bar: int) -> None:
-        effects = self.song.buses.get(bus, ())
+        acting = self._acting(self.song.buses.get(bus, ()), self.song.automation.get(bus, ()), bar)
         bars: range | tuple[int, ...] = (bar,)
-        if effects:
+        if acting:
             if not work.want("bus", self._bus_key(bus, bar), partial(self.bus_block, bus, bar)):
                 return
-            bars = self.bars.around(bar, *self._reach(self._acting(effects, self.song.automation.get(bus, ()), bar)))
+            bars = self.bars.around(bar, *self._reach(acting))
         for part in self._bus_parts(bus):
             for b in bars:
                 self._want_part(work, part, b)
@@ -570,22 +576,21 @@ class Mixdown:
         ) or levelled(bar)
 
     def _mastering(self, bar: int) -> np.ndarray:
-        effects = self.song.master.effects
+        effects, automated = self.song.master.effects, self.song.automation.get(MASTER, ())
 
         def levelled(b: int) -> np.ndarray | None:
             return self._levelled(self._tone(b), b)
 
-        if not effects:
+        if not self._acting(effects, automated, bar):
             return np.asarray(levelled(bar))
-        automated = self.song.automation.get(MASTER, ())
         return self.cache.get(self._mastering_key(bar), lambda: self._run_chain(effects, automated, levelled, bar))
 
     def _want_mastering(self, work: Work, bar: int) -> None:
-        effects = self.song.master.effects
-        if not effects:
+        acting = self._acting(self.song.master.effects, self.song.automation.get(MASTER, ()), bar)
+        if not acting:
             self._want_tone(work, bar)
         elif work.want("mastering", self._mastering_key(bar), partial(self._mastering, bar)):
-            for b in self.bars.around(bar, *self._reach(self._acting(effects, self.song.automation.get(MASTER, ()), bar))):
+            for b in self.bars.around(bar, *self._reach(acting)):
                 self._want_tone(work, b)
 
     def _master_key(self, bar: int) -> str | None:
@@ -695,6 +700,26 @@ class Mixdown:
         if owner.removeprefix(BUS) in BUSES:
             return self.bus_block(owner.removeprefix(BUS), bar)
         return self.return_block(owner, bar) if owner in RETURNS else self.master_block(bar)
+
+    def before_fader(self, part_id: str, first_bar: int, last_bar: int) -> np.ndarray:
+        """A part with all of its sounds behind its effects and before its fader, 1-based bars first..last, shape (2, n)."""
+        start, stop = self.bar_range(first_bar, last_bar)
+        versions = versions_of(part_id, self.song)
+
+        def node(bar: int) -> np.ndarray | None:
+            blocks = [b for p in versions if self._chained_key(p, bar) is not None and (b := self._chained(p, bar)) is not None]
+            return np.asarray(sum(blocks[1:], blocks[0])) if blocks else None
+
+        def want(work: Work, bar: int) -> None:
+            for part in versions:
+                self._want_part(work, part, bar)
+
+        return self._joined(node, want, start, stop)
+
+    def plays_in(self, part_id: str) -> set[int]:
+        """0-based bars of the song in which a part sounds."""
+        versions = versions_of(part_id, self.song)
+        return {b for b in range(self.song.bars) if any(self.notes.key(p, b) is not None for p in versions)}
 
     def solo_return(self, name: str, start: int, stop: int) -> np.ndarray:
         """One return, shape (2, n)."""

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.mixdown.staging import StagedPart
+from ersatz.core.mixdown.staging import StagedPart, playing_in
 from ersatz.core.song.document import STEPS_PER_BAR, Cell, Note, Part, Pattern, Song, SongSection
 from ersatz.core.voices import VARIANTS, voice_of
 
@@ -53,6 +53,11 @@ class Sounding:
     bend: Bend = ()
     semitones: float = 0.0
     swell: bool = False
+
+    @property
+    def pitch(self) -> float:
+        """Where it sounds, a MIDI note or between two."""
+        return self.midi + self.semitones
 
 
 def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
@@ -175,17 +180,17 @@ def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[So
             out[-1] = replace(note, end=max(note.end, last.end))
             continue
         overlaps = note.start < last.end
-        sounds = last.midi + (last.bend[-1][1] if last.bend else 0.0)
+        sounds = last.pitch + (last.bend[-1][1] if last.bend else 0.0)
         if mode == "legato" and overlaps:
             at = note.start - last.start
             path = last.bend or ((0.0, 0.0),)
-            step = note.midi - last.midi
+            step = note.pitch - last.pitch
             bend = (*path, (at, path[-1][1]), (at + max(glide_ticks, 1.0), float(step)))
             out[-1] = replace(last, end=max(last.end, note.end), bend=bend)
             continue
         out[-1] = replace(last, end=min(last.end, note.start))
-        glides = mode == "mono" and glide_ticks > 0 and sounds != note.midi and not note.bend
-        out.append(replace(note, bend=((0.0, sounds - note.midi), (glide_ticks, 0.0))) if glides else note)
+        glides = mode == "mono" and glide_ticks > 0 and sounds != note.pitch and not note.bend
+        out.append(replace(note, bend=((0.0, sounds - note.pitch), (glide_ticks, 0.0))) if glides else note)
     return out + swells
 
 
@@ -224,9 +229,9 @@ def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
     """Sample positions of the ducker's triggers: the rate's steps, or the kick's own pattern, which goes on ducking
     where the kick is muted in a breakdown. Gaps trigger nothing, nor do sections that don't duck."""
     grid = song.grid
-    kick = next((p for p in song.parts if p.role == "kick" and p.patterns), None)
+    kicks = [p for p in song.parts if p.role == "kick" and p.patterns]
     by_kick = song.ducking.rate == "kick"
-    if by_kick and kick is None:
+    if by_kick and not kicks:
         return np.array([], np.int64)
     step = TICKS_PER_BEAT // (1 if song.ducking.rate == "1/4" else 2)
     out: list[int] = []
@@ -234,7 +239,9 @@ def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
         if not section.ducks:
             continue
         start = grid.ticks_of_bar(first_bar)
-        if by_kick and kick is not None:
+        if by_kick:
+            # The first one, with the sound that it has in this section.
+            kick = playing_in(section.id, kicks)[0]
             late = _Lateness(song, kick)
             cell = kick.cell(section.id)
             plays = replace(cell, on=True, entry_bars=0, exit_bars=0) if cell and cell.pattern in kick.patterns else None

@@ -8,6 +8,7 @@ before the joint.
 from __future__ import annotations
 
 import random
+from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, fields, replace
@@ -118,9 +119,23 @@ def _alternatives(song: Song) -> Song:
     return replace(song, parts=tuple(out))
 
 
+def base_of(part: Part) -> str:
+    """The id of the song's part that a part of a staged song came from."""
+    return part.id.partition("~")[0]
+
+
 def versions_of(part_id: str, song: Song) -> list[Part]:
     """The parts of a staged song that a part has become."""
-    return [p for p in song.parts if p.id == part_id or p.id.startswith(f"{part_id}~")]
+    return [p for p in song.parts if base_of(p) == part_id]
+
+
+def playing_in(section: str, parts: Iterable[Part]) -> list[Part]:
+    """Of every part the version that plays in a section, the first one where none does."""
+    chosen: dict[str, Part] = {}
+    for part in parts:
+        if base_of(part) not in chosen or part.cell(section):
+            chosen[base_of(part)] = part
+    return list(chosen.values())
 
 
 @dataclass(frozen=True)
@@ -148,10 +163,42 @@ class _Joint:
         on = self.transition.on
         if not on:
             return [p for p in self.song.parts if usual(p)]
-        return [p for p in self.song.parts if p.id in on or BUS + p.bus in on]
+        return [p for p in self.song.parts if base_of(p) in on or BUS + p.bus in on]
+
+    def players(self, usual: Callable[[Part], bool], section: str) -> list[Part]:
+        """Those of them that play in a section, each with the sound that it has there."""
+        return playing_in(section, self.parts(usual))
 
     def owners(self, usual: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(o for o in self.transition.on or usual if o.removeprefix(BUS) in BUSES or o == MASTER or self.song.part(o))
+        """Whose chains it works in; a part's with all of its sounds."""
+        out: list[str] = []
+        for owner in self.transition.on or usual:
+            known = owner.removeprefix(BUS) in BUSES or owner == MASTER
+            out += [owner] if known else [p.id for p in versions_of(owner, self.song)]
+        return tuple(out)
+
+    @property
+    def section(self) -> SongSection:
+        """The section that it ends."""
+        return next(s for s in self.song.sections if s.id == self.transition.section)
+
+    def hits_of(self, part: Part) -> list[tuple[int, Note]]:
+        """What the part's pattern plays in the section, (tick of the song, note), in order."""
+        cell = part.cell(self.section.id)
+        pattern = part.patterns.get(cell.pattern) if cell else None
+        if pattern is None:
+            return []
+        begin = self.joint - self.section.bars * self.song.grid.ticks_per_bar
+        length = pattern.loop_ticks or pattern.bars * self.song.grid.ticks_per_bar
+        hits = [(t, n) for n in pattern.notes if n.tick < length for t in range(begin + n.tick, self.joint, length)]
+        return sorted(hits, key=lambda hit: hit[0])
+
+    def struck_at(self, part: Part) -> Callable[[float], Note]:
+        """What the part strikes at a tick: the hit of its pattern that stands there or went before. A sliced part so goes through
+        its slices, any other repeats its one sound."""
+        hits = self.hits_of(part) or [(0, Note(0, 1, 60, 1.0))]
+        ticks = [tick for tick, _ in hits]
+        return lambda tick: hits[max(0, bisect_right(ticks, tick) - 1)][1]
 
     def section_behind(self) -> SongSection | None:
         return next((s for bar, s in self.song.placed() if self.song.grid.ticks_of_bar(bar) == self.joint), None)
@@ -175,25 +222,29 @@ def _sounds_once(j: _Joint, stage: _Stage) -> None:
 
 def _roll(j: _Joint, stage: _Stage) -> None:
     """The backbeat's own sound, faster and louder towards the joint."""
-    chosen = j.parts(lambda p: p.role == "clap")[:1] or [p for p in j.song.parts if p.bus == "drums"][:1]
+    chosen = j.players(lambda p: p.role == "clap", j.section.id)[:1] or [p for p in j.song.parts if p.bus == "drums"][:1]
     spans = RHYTHMS.get(j.transition.rhythm, RHYTHMS["8ths to 32nds"])
     for part in chosen:
-        at = float(j.start)
+        struck, at = j.struck_at(part), float(j.start)
         for share, step in spans:
             end = at + share * (j.joint - j.start)
             while at < end - 1:
                 along = (at - j.start) / max(1, j.joint - j.start)
                 velocity = (0.3 + 0.7 * along) * (0.4 + 0.6 * j.amount)
-                stage.placed[part.id].append(Placed(Note(round(at), step, 60, round(velocity, 3))))
+                hit = struck(at)
+                note = Note(round(at), step, hit.midi, round(velocity, 3), semitones=hit.semitones)
+                stage.placed[part.id].append(Placed(note))
                 at += step
-        stage.rests[part.id].append((j.start, j.joint))
+        for version in versions_of(base_of(part), j.song):
+            stage.rests[version.id].append((j.start, j.joint))
 
 
 def _fill(j: _Joint, stage: _Stage) -> None:
     """Backbeat and percussion share out the accents of a figure, the percussion falling in pitch; the kick keeps the beats of the
     first half."""
     chance = random.Random(f"{j.transition.seed}|fill")
-    voices = j.parts(lambda p: p.role in ("clap", "perc"))
+    voices = j.players(lambda p: p.role in ("clap", "perc"), j.section.id)
+    struck = {part.id: j.struck_at(part) for part in voices}
     figure, sixteenth = chance.choice(FILLS), TICKS_PER_BEAT // 4
     steps = (j.joint - j.start) // sixteenth
     for k in range(steps):
@@ -201,11 +252,14 @@ def _fill(j: _Joint, stage: _Stage) -> None:
         if not accent or not voices:
             continue
         part = voices[0] if accent >= 0.8 else chance.choice(voices)
-        falls = 0.0 if part.role == "clap" else round(5 - 10 * k / max(1, steps))
+        at = j.start + k * sixteenth
+        hit = struck[part.id](at)
+        falls = hit.semitones if part.role == "clap" else float(round(5 - 10 * k / max(1, steps)))
         velocity = round(accent * (0.4 + 0.6 * j.amount), 3)
-        stage.placed[part.id].append(Placed(Note(j.start + k * sixteenth, sixteenth, 60, velocity, semitones=falls)))
+        stage.placed[part.id].append(Placed(Note(at, sixteenth, hit.midi, velocity, semitones=falls)))
     for part in voices:
-        stage.rests[part.id].append((j.start, j.joint))
+        for version in versions_of(base_of(part), j.song):
+            stage.rests[version.id].append((j.start, j.joint))
     for kick in (p for p in j.song.parts if p.role == "kick"):
         stage.rests[kick.id].append(((j.start + j.joint) // 2, j.joint))
 
@@ -217,9 +271,10 @@ def _gap(j: _Joint, stage: _Stage) -> None:
 
 def _swell(j: _Joint, stage: _Stage) -> None:
     """What the part plays first behind the joint, or else ahead of it, backwards."""
-    for part in j.parts(lambda p: p.role == "chords")[:1] or j.parts(lambda p: p.role == "lead")[:1]:
-        section = j.section_behind()
-        cell = part.cell(section.id) if section else None
+    section = j.section_behind() or j.section
+    chosen = j.players(lambda p: p.role == "chords", section.id)[:1] or j.players(lambda p: p.role == "lead", section.id)[:1]
+    for part in chosen:
+        cell = part.cell(section.id)
         pattern = part.patterns.get(cell.pattern if cell else "") or next(iter(part.patterns.values()), None)
         notes = pattern.notes if pattern else ()
         first = [n for n in notes if n.tick == notes[0].tick][:6] or [Note(0, 1, 60, 1.0)]
@@ -242,17 +297,11 @@ def _in_chains(usual: tuple[str, ...]) -> Callable[[_Joint, _Stage], None]:
 
 def _throw(j: _Joint, stage: _Stage) -> None:
     """The delay's send opens for the last hit before the joint."""
-    for part in j.parts(lambda p: p.role == "lead")[:1] or j.parts(lambda p: p.role == "clap")[:1]:
-        section = next((s for s in j.song.sections if s.id == j.transition.section), None)
-        cell = part.cell(section.id) if section else None
-        pattern = part.patterns.get(cell.pattern) if cell else None
-        if pattern is None or section is None:
-            continue
-        begin = j.joint - section.bars * j.song.grid.ticks_per_bar
-        length = pattern.loop_ticks or pattern.bars * j.song.grid.ticks_per_bar
-        hits = [t for n in pattern.notes for t in range(begin + n.tick, j.joint, length) if j.start <= t]
+    inside = j.section.id
+    for part in j.players(lambda p: p.role == "lead", inside)[:1] or j.players(lambda p: p.role == "clap", inside)[:1]:
+        hits = [tick for tick, _ in j.hits_of(part) if j.start <= tick]
         if hits:
-            stage.throws[part.id].append((max(hits), j.joint, -18 + 18 * j.amount))
+            stage.throws[part.id].append((hits[-1], j.joint, -18 + 18 * j.amount))
 
 
 _KINDS: dict[str, Callable[[_Joint, _Stage], None]] = {

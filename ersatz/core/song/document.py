@@ -43,7 +43,7 @@ STEPS_PER_BAR = 16
 class Note:
     """`midi` is ignored by unpitched voices. `velocity` 0..1. `bend`: a pitch curve as (ticks from the note's start, semitones),
     joined by lines: a slide is a bend that ends on another note. `nudge_ms`: how much later than its place it sounds. `semitones`:
-    how much faster, and so higher, an unpitched hit is played. `repeats`: it is struck so often, evenly within its length."""
+    how much higher; an unpitched hit is played as much faster. `repeats`: it is struck so often, evenly within its length."""
 
     tick: int
     ticks: int

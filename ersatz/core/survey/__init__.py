@@ -127,7 +127,7 @@ def survey_track(
 
 
 def _tempo(track: Track, corrections: Corrections) -> Tempo:
-    beat = track.beat(corrections.bpm)
+    beat = track.beat(corrections.bpm, corrections.beats_per_bar)
     confidence = beat.confidence * (0.75 + 0.25 * beat.certain)
     if corrections.bpm is not None:
         confidence = 1.0
@@ -135,7 +135,8 @@ def _tempo(track: Track, corrections: Corrections) -> Tempo:
     if corrections.bpm is not None and corrections.first_downbeat_s is None:
         # Half or double time counts the same bars differently: bar 1 stays where it was.
         measured = track.beat()
-        if min(abs(beat.bpm / measured.bpm - ratio) for ratio in (0.5, 1.0, 2.0)) < 1e-3:
+        same_bars = beat.beats_per_bar == measured.beats_per_bar
+        if same_bars and min(abs(beat.bpm / measured.bpm - ratio) for ratio in (0.5, 1.0, 2.0)) < 1e-3:
             first = measured.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)
     if corrections.first_downbeat_s is not None:
         first = corrections.first_downbeat_s % (60 / beat.bpm * beat.beats_per_bar)

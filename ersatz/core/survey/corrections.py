@@ -13,6 +13,7 @@ from ersatz.core.survey.document import LABELS, Corrections, SectionCorrection, 
 #: How far tapping may be off, as a share of the tempo, for a measured one to be meant.
 TAP_TOLERANCE = 0.035
 MIN_SECTION_BARS = 1
+MIN_BEATS, MAX_BEATS = 2, 7
 #: Ratios at which the same pulse is tapped.
 TAP_RATIOS = (1.0, 0.5, 2.0, 1.5, 2 / 3, 4 / 3, 0.75, 3.0, 1 / 3)
 
@@ -44,6 +45,12 @@ def with_bar_one_moved(old: Corrections, survey: Survey, beats: int = 0, ms: flo
 def with_bar_one_at(old: Corrections, survey: Survey, seconds: float) -> Corrections:
     """Bar 1 so that a bar begins at `seconds`."""
     return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(seconds % survey.tempo.grid.bar_s, 5), sections=None)
+
+
+def with_metre(old: Corrections, survey: Survey, beats_per_bar: int) -> Corrections:
+    if not MIN_BEATS <= beats_per_bar <= MAX_BEATS:
+        raise ValueError(f"A bar has {MIN_BEATS} to {MAX_BEATS} beats.")
+    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=None, sections=None, beats_per_bar=beats_per_bar)
 
 
 def with_key(old: Corrections, tonic: str, mode: str) -> Corrections:
@@ -78,6 +85,8 @@ def sentence(old: Corrections, new: Corrections) -> str:
         return "sections"
     if (new.tonic, new.mode) != (old.tonic, old.mode):
         return "key"
+    if new.beats_per_bar != old.beats_per_bar:
+        return "beats per bar"
     if new.first_downbeat_s != old.first_downbeat_s:
         return "bar 1"
     return "tempo"

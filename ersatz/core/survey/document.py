@@ -11,7 +11,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ersatz.core.errors import UnusableDocument
+from ersatz.core.errors import OtherMetre, UnusableDocument
 from ersatz.core.grid import BarGrid
 from ersatz.core.pitch import Key as PitchKey
 from ersatz.core.serial import from_json, to_json
@@ -67,6 +67,15 @@ class Tempo:
     drift_percent: float
     evidence: TempoEvidence = TempoEvidence((), ())
     changes: tuple[TempoChange, ...] = ()
+
+    @property
+    def counts_four(self) -> bool:
+        return self.beats_per_bar == 4
+
+    def check_metre(self) -> None:
+        """Raises OtherMetre where a remake, which counts in fours, can't follow."""
+        if not self.counts_four:
+            raise OtherMetre(f"This reference counts {self.beats_per_bar} beats to the bar; remakes are made in 4/4 so far.")
 
     @property
     def grid(self) -> BarGrid:
@@ -326,10 +335,11 @@ class Corrections:
     tonic: str | None = None
     mode: str | None = None
     sections: tuple[SectionCorrection, ...] | None = None
+    beats_per_bar: int | None = None
 
     @property
     def moves_grid(self) -> bool:
-        return self.bpm is not None or self.first_downbeat_s is not None
+        return (self.bpm, self.first_downbeat_s, self.beats_per_bar) != (None, None, None)
 
     def __bool__(self) -> bool:
         return self != Corrections()

@@ -37,6 +37,8 @@ LEAST_EVIDENCE, ALONE_EVIDENCE = 1.0, 1.5
 LEAST_HEARD = 0.15
 #: A clap or snare covers what lies under it for so long.
 MASKED_S = 0.09
+#: The kick itself covers what lies under its first so much.
+KICK_S = 0.07
 #: How far under its own top a curve still counts as sounding, dB.
 SOUNDING_DB = 6.0
 #: Disagreement between beats (median absolute deviation) from which on a band says little, dB.
@@ -102,12 +104,12 @@ def measure_pump(
     ducked = main & kick if (main & kick).sum() >= LEAST_BARS else main
     free = ~kick & body
     alone = kick & ~body & (np.array(presence.bass) < 0.3)
-    best, rate = NOTHING, "1/4"
+    best, rate, beat_s = NOTHING, "1/4", round(bars.grid.beat_s, 4)
     triggers = _triggers(bars, hits, ducked)
     led = np.array(presence.lead) >= LED
     loud, quiet = _split(ducked, led), [_split(part, led) for part in _each(free, spans)]
     for trigger in triggers:
-        reading = _read(masked, envelopes, trigger, loud, quiet, alone, round(bars.grid.beat_s, 4))
+        reading = _read(masked, envelopes, trigger, loud, quiet, alone, beat_s)
         if reading.depth_db * reading.confidence < LEAST_EVIDENCE:
             continue
         # The quarter is the plainer explanation: another must be clearly deeper.
@@ -119,7 +121,7 @@ def measure_pump(
     for i, (first, length) in enumerate(spans):
         inside = np.zeros(bars.count, bool)
         inside[first : first + length] = True
-        per_section.append(SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, alone, best), 2)))
+        per_section.append(SectionPump(i, round(_section_depth(masked, envelopes, trigger, inside, alone, best, beat_s), 2)))
     return Pump(
         # Depth is the drawn curve's own lowest point.
         depth_db=round(-float(best.curve_db.min()), 2) + 0.0,
@@ -237,7 +239,7 @@ def _read(
     """`loud` are the bars with kick at full energy as _split gives them, `quiet` those without kick, by section."""
     if loud[0].sum() < LEAST_BARS:
         return NOTHING
-    cover = round(0.07 / beat_s * POINTS)
+    cover = round(KICK_S / beat_s * POINTS)
 
     def less_kick(bars: np.ndarray, quantile: float) -> np.ndarray:
         return _footprint(level, envelopes.power, alone, _typical(level, bars, quantile), cover, trigger)
@@ -433,11 +435,12 @@ def _section_depth(
     inside: np.ndarray,
     alone: np.ndarray,
     best: Reading,
+    beat_s: float,
 ) -> float:
     """How far one section follows the track's curve, dB."""
     if best.depth_db == 0 or inside.sum() < 1:
         return 0.0
-    cover = round(0.07 * POINTS / 0.5)
+    cover = round(KICK_S / beat_s * POINTS)
     bar = _footprint(level, envelopes.power, alone & ~inside, _typical(level, inside), cover, trigger)
     rest = None if best.rest is None else best.rest & ~inside
     against = _typical(level, rest) if rest is not None and rest.sum() >= LEAST_BARS else None

@@ -49,8 +49,9 @@ class Beat:
     evidence: TempoEvidence
 
 
-def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
-    """Tempo and bar line. With `bpm` given (the producer's correction) only the bar line and the confidence are measured."""
+def measure_beat(shared: Shared, bpm: float | None = None, beats_per_bar: int | None = None) -> Beat:
+    """Tempo and bar line. With `bpm` given (the producer's correction) only the bar line and the confidence are measured; with
+    `beats_per_bar` the metre is taken as given too."""
     onset = _onset_curve(shared)
     rate = 1 / shared.hop_s
     size = fft.next_fast_len(8 * len(onset), real=True)
@@ -79,7 +80,7 @@ def measure_beat(shared: Shared, bpm: float | None = None) -> Beat:
     contrast = float(raw[np.argmin(np.abs(tempi - chosen))] / max(float(np.median(raw)), 1e-12))
     rival = next((g.confidence for g in guesses[1:]), 0.0)
     certain = coherence * np.clip((contrast - 2.0) / 4.0, 0, 1) * np.clip(1.25 - 0.5 * rival, 0, 1)
-    metre, _ = barline.beats_per_bar(slots)
+    metre = beats_per_bar or barline.beats_per_bar(slots)[0]
     place, margin = _bar_place(slots, metre)
     jumps = find_jumps(slots, place)
     if jumps:

@@ -52,7 +52,7 @@ class Track:
         self.source = source
         self.duration_s = audio.duration_s
         self.shared = prepare(audio)
-        self._beats: dict[float | None, Beat] = {}
+        self._beats: dict[tuple[float | None, int | None], Beat] = {}
         self._ground: tuple[BarGrid, Ground] | None = None
         pool = ThreadPoolExecutor(2)
         self._powers = pool.submit(fast_powers, self.shared)
@@ -73,11 +73,12 @@ class Track:
     def envelopes(self, bars: BarTable) -> Envelopes:
         return cut_envelopes(bars, self._powers.result())
 
-    def beat(self, bpm: float | None = None) -> Beat:
-        """The beat as measured, or at a tempo that is given."""
-        if bpm not in self._beats:
-            self._beats[bpm] = measure_beat(self.shared, bpm)
-        return self._beats[bpm]
+    def beat(self, bpm: float | None = None, beats_per_bar: int | None = None) -> Beat:
+        """The beat as measured, or at a tempo or in a metre that is given."""
+        given = (bpm, beats_per_bar)
+        if given not in self._beats:
+            self._beats[given] = measure_beat(self.shared, bpm, beats_per_bar)
+        return self._beats[given]
 
     def ground(self, grid: BarGrid) -> Ground:
         if self._ground is None or self._ground[0] != grid:

@@ -57,12 +57,14 @@ AT_JOINT_BARS = 0.6
 
 
 def target_of_surveys(surveys: Sequence[Survey], titles: Sequence[str], title: str) -> Target:
-    """Raises UnusableDocument for fewer than two surveys, NoTempo if one of them has no steady tempo."""
+    """Raises UnusableDocument for fewer than two surveys, NoTempo if one of them has no steady tempo, OtherMetre if one
+    isn't in 4/4."""
     if len(surveys) < FEWEST:
         raise UnusableDocument("A target is made from two references or more.")
     for survey, name in zip(surveys, titles):
         if not survey.tempo.is_steady:
             raise NoTempo(f"“{name}” has no steady beat: set its tempo on its Survey first, then make the target.")
+        survey.tempo.check_metre()
     medoid, kept, places = typical_plan([s.sections for s in surveys])
     rows = _places(surveys, places)
     model = surveys[medoid]

@@ -38,8 +38,11 @@ def gone(sound: Sound, samples: Samples) -> list[str]:
 
 
 def has_takes(sound: Sound) -> bool:
-    """Whether the same note may be played in several takes. Kicks and sweeps are the same each time."""
+    """Whether the same note may be played in several takes: where its oscillators start anywhere, or something of it is left to
+    chance. Kicks and sweeps are the same each time."""
     spec = voice_of(sound)
+    if any(m.source == "random" for m in sound.modulations):
+        return True
     if spec.pitched:
         choices = spec.patch(sound).choices
         return any(choices.get(f"osc{k}_start") == "free" for k in (1, 2))

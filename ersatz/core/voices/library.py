@@ -284,6 +284,31 @@ def sound(name: str, **params: float) -> Sound:
     return replace(found, params={**found.params, **params}) if params else found
 
 
+#: Voices whose every sound is of one kind.
+_KIND_OF_VOICE = {"kick": "kick", "clap": "clap", "snare": "snare", "shaker": "shaker", "rim": "rim", "tom": "tom",
+                  "noise-hit": "noise hit", "riser": "riser", "fall": "fall", "impact": "impact"}  # fmt: skip
+#: A hat that rings longer is open; a cymbal that decays faster is a ride.
+OPEN_HAT_MS, CRASH_MS = 60.0, 500.0
+
+
+def kind_of(sound: Sound, role: str) -> str:
+    """What instrument a sound is: the shipped sound's kind, or that of its voice, or else its role."""
+    shipped = library().get(sound.name)
+    if shipped is not None and shipped.sound.voice == sound.voice:
+        return shipped.kind
+    if sound.voice == "hat":
+        return "open hat" if sound.params.get("decay_ms", 28.0) >= OPEN_HAT_MS else "closed hat"
+    if sound.voice == "cymbal":
+        return "crash" if sound.params.get("decay_ms", 700.0) >= CRASH_MS else "ride"
+    return _KIND_OF_VOICE.get(sound.voice, role)
+
+
+def first_of(kind: str, role: str) -> str:
+    """Name of the first shipped sound of a kind, or else of a role."""
+    rows = library().values()
+    return next((s.name for s in rows if s.kind == kind and s.role == role), "") or next(s.name for s in rows if s.role == role)
+
+
 def note_of(role: str) -> tuple[int, float]:
     """MIDI note and seconds held that a role's sounds are measured and heard by."""
     return TEST_NOTES.get(role, DRUM_NOTE)

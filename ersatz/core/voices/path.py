@@ -11,13 +11,15 @@ import numpy as np
 from ersatz.core.dsp import filters, shapers
 from ersatz.core.dsp.levels import factor
 from ersatz.core.params import Choice, Param
+from ersatz.core.song.document import Modulation
 from ersatz.core.voices import modulation
 from ersatz.core.voices.shapes import declick
 from ersatz.core.voices.spec import Patch, Played
 
 SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
-#: LFO 2 may move LFO 1's rate, not the other way round: no circles.
-CIRCLES = frozenset({("lfo 1", "lfo1_hz"), ("lfo 1", "lfo2_hz"), ("lfo 2", "lfo2_hz")})
+#: An LFO can't move its own rate, and of two that would move each other LFO 2 moves LFO 1.
+OWN_RATE = frozenset({("lfo 1", "lfo1_hz"), ("lfo 2", "lfo2_hz")})
+TO_THE_FIRST, TO_THE_SECOND = ("lfo 2", "lfo1_hz"), ("lfo 1", "lfo2_hz")
 MIDDLE_C = 60
 #: After its release a note has this long for its filters to ring out under the fade.
 RING_S = 0.02
@@ -105,6 +107,12 @@ def envelope_of(patch: Patch, number: int) -> modulation.Envelope:
     )  # fmt: skip
 
 
+def in_circles(modulations: tuple[Modulation, ...]) -> frozenset[tuple[str, str]]:
+    """(source, target) of modulations that can't work, because what moves would be moved by itself."""
+    pairs = {(m.source, m.target) for m in modulations}
+    return OWN_RATE & pairs | ({TO_THE_SECOND} if {TO_THE_FIRST, TO_THE_SECOND} <= pairs else frozenset())
+
+
 class Movement:
     """The sources of one note, each computed once and only if something asks for it."""
 
@@ -144,8 +152,9 @@ class Movement:
     def shift(self, target: str) -> np.ndarray:
         """What all modulations of a target add up to, in its `moves` unit."""
         total = np.zeros(self.n)
+        circles = in_circles(self.patch.modulations)
         for m in self.patch.modulations:
-            if m.target == target and (m.source, target) not in CIRCLES:
+            if m.target == target and (m.source, target) not in circles:
                 total += m.amount * self.source(m.source)
         return total
 

@@ -104,25 +104,26 @@ def _time_factor(patch: Patch, sample: Sample, bpm: float) -> float:
     return patch["time_beats"] * 60 / bpm / own_s
 
 
-def _semitones(patch: Patch, midi: int) -> float:
-    """How far the note lies from the recorded pitch."""
+def _semitones(patch: Patch, midi: int, transposed: float) -> float:
+    """How far the note lies from the recorded pitch; `transposed` moves whatever it plays, a slice too."""
     follows = patch.choices["sample_pitch"] == "with the notes" and patch.choices["slice_mode"] == "off"
-    return (midi - patch["sample_root"] if follows else 0.0) + patch["sample_semitones"] + patch["sample_cents"] / 100
+    own = patch["sample_semitones"] + patch["sample_cents"] / 100
+    return (midi - patch["sample_root"] if follows else 0.0) + own + transposed
 
 
 #: Of the settings, everything that decides what `_prepared` gives.
 _MADE_OF = ("sample_start", "sample_end", "time_grain_ms", "time_overlap", "time_spray_ms", "slice_sensitivity")
 
 
-def _prepared(patch: Patch, sample: Sample, midi: int, rate: int, bpm: float) -> np.ndarray:
+def _prepared(patch: Patch, sample: Sample, note: Played) -> np.ndarray:
     """What the note plays, at its time and pitch, before fades and loop, shape (2, n)."""
-    first, last = _piece(patch, sample, midi)
+    first, last = _piece(patch, sample, note.midi)
     backward = patch.choices["sample_direction"] == "backward"
-    time, semitones = round(_time_factor(patch, sample, bpm), 6), round(_semitones(patch, midi), 4)
+    time, semitones = round(_time_factor(patch, sample, note.bpm), 6), round(_semitones(patch, note.midi, note.semitones), 4)
     settings = tuple(patch[name] for name in _MADE_OF)
     # What is long is neither played so often nor cheap to keep.
     bring = _kept if (last - first) * time < KEPT_S * sample.audio.rate_hz else _brought
-    return bring(sample, settings, first, last, backward, patch.choices["time_mode"], time, semitones, rate)
+    return bring(sample, settings, first, last, backward, patch.choices["time_mode"], time, semitones, note.rate)
 
 
 def _brought(
@@ -208,7 +209,7 @@ def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
     sample = patch.samples.get(SLOT)
     if sample is None:
         return np.zeros((2, 1))
-    x = _faded(patch, _prepared(patch, sample, note.midi, note.rate, note.bpm), note.rate)
+    x = _faded(patch, _prepared(patch, sample, note), note.rate)
     whole, loop = patch.choices["sample_plays"] == "to its end", patch.choices["loop_mode"]
     bends = bool(note.bend) or any(m.target == "pitch_semitones" for m in patch.modulations) or patch["pitch_semitones"] != 0
     note = replace(note, held=x.shape[1]) if whole else note
@@ -222,16 +223,16 @@ def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
     moves = path.Movement(_BY_NAME, patch, note, n, rng)
     semitones = path.bend_curve(note, n) + moves.value("pitch_semitones")
     source = _bent(x, semitones, n) if bends else np.pad(x[:, :n], ((0, 0), (0, max(0, n - x.shape[1]))))
-    return path.shaped(patch, note, moves, source, note.midi + semitones)
+    return path.shaped(patch, note, moves, source, note.midi + note.semitones + semitones)
 
 
-def own_length_s(patch: Patch, midi: int, bpm: float) -> float:
+def own_length_s(patch: Patch, midi: int, semitones: float, bpm: float) -> float:
     """How long a note sounds that plays its piece to its end, at most; 0 where it sounds while it is held."""
     sample = patch.samples.get(SLOT)
     if sample is None or patch.choices["sample_plays"] == "while held":
         return 0.0
     first, last = _piece(patch, sample, midi)
-    slower = 2 ** (-_semitones(patch, midi) / 12) if patch.choices["time_mode"] == "tape" else 1.0
+    slower = 2 ** (-_semitones(patch, midi, semitones) / 12) if patch.choices["time_mode"] == "tape" else 1.0
     seconds = (last - first) / sample.audio.rate_hz * _time_factor(patch, sample, bpm) * slower
     return min(seconds, LONGEST_S * slower)
 

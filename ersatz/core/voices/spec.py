@@ -16,8 +16,8 @@ from ersatz.core.song.document import Modulation, Sound
 @dataclass(frozen=True)
 class Played:
     """One note for a voice. `held` in samples; `bend` a pitch curve as (samples from the start, semitones), joined by lines;
-    `beat` is where the note stands in the song, for what runs with the song's time. `semitones`: how much faster an unpitched hit
-    is played."""
+    `beat` is where the note stands in the song, for what runs with the song's time. `semitones`: how much higher it sounds than
+    the voice plays `midi`; an unpitched hit is played as much faster."""
 
     midi: int
     held: int
@@ -53,7 +53,7 @@ Tail = Callable[[Patch], float]
 @dataclass(frozen=True)
 class VoiceSpec:
     """`pitched`: the note's pitch counts. `held`: an unpitched voice that sounds as long as its note. `slots`: what audio it plays.
-    `own_length_s`: seconds from its start that a note at (patch, midi, bpm) sounds however short it is."""
+    `own_length_s`: seconds from its start that a note at (patch, midi, semitones, bpm) sounds however short it is."""
 
     name: str
     title: str
@@ -65,12 +65,13 @@ class VoiceSpec:
     sources: tuple[str, ...] = ()
     held: bool = False
     slots: tuple[str, ...] = ()
-    own_length_s: Callable[[Patch, int, float], float] | None = None
+    own_length_s: Callable[[Patch, int, float, float], float] | None = None
 
-    def sounds_s(self, patch: Patch, held_s: float, midi: int, bpm: float) -> float:
+    def sounds_s(self, patch: Patch, held_s: float, midi: int, bpm: float, semitones: float = 0.0) -> float:
         """How long a note sounds at most, seconds from its start."""
-        own = self.own_length_s(patch, midi, bpm) if self.own_length_s else 0.0
-        return max(held_s, own) + self.tail_s(patch)
+        own = self.own_length_s(patch, midi, semitones, bpm) if self.own_length_s else 0.0
+        slower = 1.0 if self.pitched else 2 ** (-semitones / 12)
+        return (max(held_s, own) + self.tail_s(patch)) * slower
 
     def patch(self, sound: Sound, samples: Samples = no_samples) -> Patch:
         """The sound's values with the voice's defaults filled in, clipped to their ranges, and its audio as far as it is found.

@@ -71,7 +71,7 @@ _BY_NAME = {p.name: p for p in PARAMS}
 def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
     n = note.held + int(path.tail_s(patch) * note.rate)
     moves = Movement(_BY_NAME, patch, note, n, rng)
-    pitch = note.midi + path.bend_curve(note, n) + moves.value("pitch_semitones")
+    pitch = note.midi + note.semitones + path.bend_curve(note, n) + moves.value("pitch_semitones")
     return path.shaped(patch, note, moves, _sources(patch, note, moves, pitch, rng), pitch)
 
 

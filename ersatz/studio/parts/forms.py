@@ -21,6 +21,13 @@ class SaveForm(forms.Form):
     name = forms.CharField(max_length=60)
 
 
+class BrowserForm(forms.Form):
+    """For which part and song there is something to choose."""
+
+    role = forms.CharField(max_length=12, required=False)
+    remake = forms.IntegerField(min_value=1, required=False)
+
+
 class SampleForm(forms.Form):
     """A file that is a sample; cleaned, it is its audio."""
 

@@ -53,11 +53,18 @@ def notes_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any
 def _row(part: Part, samples: Samples) -> dict[str, Any]:
     return {
         "id": part.id, "name": part.name, "role": part.role, "choke": part.choke, "groove": to_json(part.groove),
-        "middle": middle_of(part), "sound": part.sound.name, "playsPitch": voice_of(part.sound).pitched,
+        "middle": middle_of(part), "sound": part.sound.name, "playsPitch": plays_pitch(part),
         "slices": _slices(part, samples),
         "patterns": {name: to_json(p) for name, p in sorted(part.patterns.items())},
         "cells": {c.section: [c.pattern, c.on, c.fill] for c in part.cells},
     }  # fmt: skip
+
+
+def plays_pitch(part: Part) -> bool:
+    """Whether a hit's key counts: it is another pitch, or another slice."""
+    choices = complete(part.sound).choices
+    stays = choices.get("sample_pitch") == "stays" and choices.get("slice_mode") == "off"
+    return voice_of(part.sound).pitched and not stays
 
 
 def _slices(part: Part, samples: Samples) -> int:

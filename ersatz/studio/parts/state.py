@@ -68,10 +68,10 @@ def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def effect_state(effect: Effect) -> dict[str, Any]:
+def effect_state(effect: Effect, place: int) -> dict[str, Any]:
     spec = spec_of(effect)
     return {
-        **to_json(effect), "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
+        **to_json(effect), "place": place, "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
         "fields": [field(p, p.value(effect.params)) for p in spec.params],
         "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
     }  # fmt: skip
@@ -89,13 +89,14 @@ def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]
     return {
         **steps(remake, revision),
         "bars": song.bars,
+        "remake": remake.pk,
         "part": {"id": part.id, "name": part.name, "role": part.role, "middle": middle_of(part)},
         "note": f"/listen/note/{remake.pk}/{revision.sha}/{part.id}/",
         "parts": [[p.id, p.name, p.sound.name or voice_of(p.sound).title] for p in song.parts],
         "key": [song.tonic, song.mode],
         "pattern": _pattern(song, part),
         "sound": sound_state(part.sound, samples),
-        "effects": [effect_state(e) for e in part.effects],
+        "effects": [effect_state(e, k) for k, e in enumerate(part.effects)],
         "ducker": _measured_ducker(remake, song, part),
     }
 
@@ -119,8 +120,28 @@ def _pattern(song: Song, part: Part) -> dict[str, Any] | None:
     return {"name": name, "bars": part.patterns[name].bars, "sections": starts}
 
 
-def browser_state(user: Any, role: str) -> dict[str, Any]:
-    """Sounds to choose from, shipped and saved, and saved chains."""
+def kept_chain(effects: tuple[Effect, ...], song: Song) -> list[dict[str, Any]]:
+    """A chain as it is saved: beside the part that steers an effect its role, by which another song finds one."""
+    steering = {p.id: p.role for p in song.parts}
+    return [{**to_json(e), "key_role": steering.get(e.key, "")} for e in effects]
+
+
+def chain_in(chain: SavedChain, song: Song | None) -> dict[str, Any]:
+    """A saved chain for a song: each effect steered by the part that it was steered by, or else by the first of its role; `lost`
+    says of which that can't be."""
+    effects, lost = [], []
+    for effect, kept in zip(chain.effects, chain.effects_json):
+        role = kept.get("key_role", "")
+        parts = [p for p in song.parts if p.role == role] if song and effect.key else []
+        steered_by = next((p.id for p in parts if p.id == effect.key), parts[0].id if parts else "")
+        if effect.key and not steered_by:
+            lost.append(f"{spec_of(effect).title} was steered by a part that plays {role or 'something'}; this song has none.")
+        effects.append({**to_json(effect), "key": steered_by})
+    return {"id": chain.pk, "name": chain.name, "effects": effects, "lost": " ".join(lost)}
+
+
+def browser_state(user: Any, role: str, song: Song | None = None) -> dict[str, Any]:
+    """Sounds to choose from, shipped and saved, and saved chains as `song` can play them."""
     shipped = [
         {"name": e.name, "role": e.role, "kind": e.kind, "character": " ".join(e.character), "brightness": e.brightness,
          "sound": to_json(e.sound), "listen": f"/listen/sound/{e.name}.flac"} for e in library.library().values()
@@ -133,7 +154,7 @@ def browser_state(user: Any, role: str) -> dict[str, Any]:
         {"id": s.pk, "name": s.name, "sha": s.sha, "seconds": s.seconds, "listen": reverse("listen-sample", args=[s.pk])}
         for s in OwnSample.objects.of(user)
     ]
-    chains = [{"id": c.pk, "name": c.name, "effects": to_json(c.effects)} for c in SavedChain.objects.of(user)]
+    chains = [chain_in(c, song) for c in SavedChain.objects.of(user)]
     return {
         "sounds": own + shipped,
         "samples": brought,

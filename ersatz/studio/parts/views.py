@@ -23,10 +23,10 @@ from ersatz.core.voices import gone, library
 from ersatz.studio.edit import State, answer_edit, answer_midi, answer_step
 from ersatz.studio.frame import frame
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
-from ersatz.studio.parts.forms import SampleForm, SaveForm
+from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
-from ersatz.studio.parts.state import browser_state, effect_state, middle_of, part_state, sound_state
-from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response
+from ersatz.studio.parts.state import browser_state, effect_state, kept_chain, middle_of, part_state, sound_state
+from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
 
 #: A sample is heard this long when it is chosen from the list.
 HEARD_S = 8.0
@@ -68,7 +68,8 @@ def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
     context = {**frame("parts", remake=remake), "part": opened}
-    context["drawing"] = {**part_state(remake, revision, opened), "browser": browser_state(request.user, opened.role)}
+    browser = browser_state(request.user, opened.role, revision.song)
+    context["drawing"] = {**part_state(remake, revision, opened), "browser": browser}
     return render(request, "studio/part.html", context)
 
 
@@ -147,7 +148,8 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     except (ErsatzError, ValueError, KeyError, TypeError) as error:
         return JsonResponse({"error": str(error)}, status=400)
     samples = OwnSample.objects.finder(remake.owner)
-    return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": [effect_state(e) for e in edited.effects]})
+    effects = [effect_state(e, k) for k, e in enumerate(edited.effects)]
+    return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": effects})
 
 
 @login_required
@@ -159,7 +161,7 @@ def bypass_level(request: HttpRequest, pk: int, part: str, place: int) -> JsonRe
     if place >= len(opened.effects):
         raise Http404
     samples = OwnSample.objects.finder(remake.owner)
-    return JsonResponse({"db": bypass_db(opened, place, middle_of(opened), revision.song.bpm, samples)})
+    return JsonResponse({"db": bypass_db(revision.song, part, place, middle_of(opened), render_cache(), samples)})
 
 
 @login_required
@@ -178,10 +180,17 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     elif not opened.effects:
         return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
     else:
-        # A chain goes to other remakes, where the parts that keyed it may not be.
-        effects = [{**to_json(e), "key": ""} for e in opened.effects]
+        effects = kept_chain(opened.effects, revision.song)
         SavedChain.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults={"effects_json": effects})
-    return JsonResponse(browser_state(request.user, opened.role))
+    return JsonResponse(browser_state(request.user, opened.role, revision.song))
+
+
+def _browser(request: HttpRequest) -> dict:
+    """What can be taken, for the role and the remake that a form names."""
+    form = BrowserForm(request.POST)
+    asked = form.cleaned_data if form.is_valid() else {}
+    remake = Remake.objects.of(request.user).filter(pk=asked.get("remake") or 0).first()
+    return browser_state(request.user, asked.get("role", ""), remake.revision.song if remake and remake.revision else None)
 
 
 @login_required
@@ -191,7 +200,7 @@ def forget(request: HttpRequest, what: str, pk: int) -> JsonResponse:
     if model is None:
         raise Http404
     get_object_or_404(model.objects.of(request.user), pk=pk).delete_softly()
-    return JsonResponse(browser_state(request.user, request.POST.get("role", "")))
+    return JsonResponse(_browser(request))
 
 
 @login_required
@@ -240,7 +249,7 @@ def bring_sample(request: HttpRequest) -> JsonResponse:
         full = error.errno == ENOSPC
         sentence = "The disk is full: free some space and add it again." if full else "The sample could not be stored."
         return JsonResponse({"error": sentence}, status=507)
-    return JsonResponse(browser_state(request.user, request.POST.get("role", "")), status=201)
+    return JsonResponse(_browser(request), status=201)
 
 
 @login_required

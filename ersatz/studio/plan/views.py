@@ -12,7 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
-from ersatz.core.edits.automation import automatable, described
+from ersatz.core.edits.automation import automatable, described, standing
 from ersatz.core.edits.transitions import BUS, RHYTHMS
 from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import arrangement_of
@@ -178,13 +178,15 @@ def now(request: HttpRequest, pk: int) -> JsonResponse:
 @login_required
 @require_GET
 def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
-    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest]."""
+    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest, where it
+    stands where nothing is drawn]."""
     song = _current(request, pk)
     try:
         rows = automatable(song, owner)
     except ErsatzError as error:
         raise Http404(str(error)) from error
-    return JsonResponse({"targets": [[t, *described(song, owner, t), low, high] for t, (low, high) in rows.items()]})
+    found = [[t, *described(song, owner, t), low, high, standing(song, owner, t)] for t, (low, high) in rows.items()]
+    return JsonResponse({"targets": found})
 
 
 @login_required

@@ -168,6 +168,9 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
     survey = reference.survey
     if survey is None or not survey.tempo.is_steady:
         return redirect(reverse("survey", args=[pk]) + "?ask=tempo")
+    if not survey.tempo.counts_four:
+        # Its page says so.
+        return redirect("survey", pk=pk)
     form = DraftForm(request.POST)
     chosen = form.cleaned_data if form.is_valid() else {}
     remake = Remake.objects.create(
@@ -186,6 +189,8 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
 def start_empty(request: HttpRequest, pk: int) -> HttpResponse:
     """A remake to be made by hand, in the reference's tempo and key."""
     reference = get_object_or_404(Reference.objects.of(request.user).surveyed(), pk=pk)
+    if not reference.survey.tempo.counts_four:
+        return redirect("survey", pk=pk)
     remake = Remake.objects.create(owner=request.user, reference=reference, title=_next_title(reference))
     remake.start(empty_song(reference.survey, remake.title), "Started empty")
     return redirect("plan", pk=remake.pk)

@@ -8,6 +8,7 @@ from ersatz.core.errors import UnusableDocument
 from ersatz.core.pitch import TONICS
 from ersatz.core.serial import from_json
 from ersatz.core.song.document import MAX_BPM, MIN_BPM
+from ersatz.core.survey import corrections
 from ersatz.core.survey.document import Corrections, SectionCorrection
 
 
@@ -35,6 +36,10 @@ class ShiftForm(forms.Form):
 
     beats = forms.IntegerField(min_value=-4, max_value=4, required=False)
     ms = forms.FloatField(min_value=-2000, max_value=2000, required=False)
+
+
+class MetreForm(forms.Form):
+    beats = forms.IntegerField(min_value=corrections.MIN_BEATS, max_value=corrections.MAX_BEATS)
 
 
 class KeyForm(forms.Form):

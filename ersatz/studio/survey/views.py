@@ -21,7 +21,7 @@ from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.forms import BarOneForm, KeyForm, SectionsForm, ShiftForm, TempoForm
+from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, SectionsForm, ShiftForm, TempoForm
 from ersatz.studio.survey.sheet import beside_rows, sheet_of
 
 
@@ -131,6 +131,8 @@ def _corrected(what: str, fields: QueryDict, reference: Reference) -> Correction
         return corrections.with_bar_one_moved(old, found, moved["beats"] or 0, moved["ms"] or 0.0)
     if what == "bar-one":
         return corrections.with_bar_one_at(old, found, _checked(BarOneForm(fields), "That is no time in the track.")["seconds"])
+    if what == "metre":
+        return corrections.with_metre(old, found, _checked(MetreForm(fields), "A bar has 2 to 7 beats.")["beats"])
     if what == "key":
         key = _checked(KeyForm(fields), "That is not a key.")
         return corrections.with_key(old, key["tonic"], key["mode"])

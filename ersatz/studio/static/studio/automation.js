@@ -10,6 +10,17 @@ const TALL = 92, TICKS = 3840, SNAP = 240, CHUNK = 32, PEAKS = 16;
 const BEND = 5;
 const SHAPES = ["rise", "fall", "pulse", "stairs"];
 
+/** `points` of a curve that was `old`, with the ends held: what lies bars away from the point that was set keeps the value that it
+ * had (`stands` where there was no curve), from the next bar line on. Points are [tick, value, bend]. */
+export function held(points, old, stands, end) {
+  const out = [...points], first = out[0], last = out[out.length - 1];
+  const before = old[0]?.[1] ?? stands, after = old[old.length - 1]?.[1] ?? stands;
+  const lineBefore = Math.ceil(first[0] / TICKS) * TICKS - TICKS, lineAfter = Math.floor(last[0] / TICKS) * TICKS + TICKS;
+  if (last[1] !== after && lineAfter < end) out.push([lineAfter, after, 0]);
+  if (first[1] !== before && lineBefore >= 0) out.unshift([lineBefore, before, 0]);
+  return out;
+}
+
 export class Automation {
   constructor({ rows, box, song, send, says }) {
     Object.assign(this, { rows, box, song, send, says, owner: "master", target: "gain_db", targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
@@ -23,6 +34,11 @@ export class Automation {
     const [, , , low, high] = this.targets.find(([t]) => t === this.target) ?? ["", "", "dB", -60, 24];
     // Faders are used near the top: the rest of their range is at the foot of the lane.
     return this.target.endsWith("_db") && low <= -60 ? [-36, Math.min(high, 12)] : [low, high];
+  }
+
+  /** The value where nothing is drawn. */
+  get stands() {
+    return this.targets.find(([t]) => t === this.target)?.[5] ?? 0;
   }
 
   #log() {
@@ -69,14 +85,21 @@ export class Automation {
     svg.append(el("path", { class: "levels", d: this.#levels() }));
     const measured = this.#measured();
     if (measured) svg.append(el("path", { class: "refline over", d: measured }));
-    if (this.points.length) svg.append(el("path", { class: "ownline", d: this.#curve(bars * TICKS) }));
+    const [low, high] = this.range, zero = this.target.endsWith("_db") && low < 0 && high > 0;
+    if (zero) svg.append(el("path", { class: "zero", d: `M0 ${this.y(0)}h${bars * TICKS}` }));
+    svg.append(el("path", this.points.length ? { class: "ownline", d: this.#curve(bars * TICKS) } : { class: "ownline standing", d: `M0 ${this.y(this.stands)}h${bars * TICKS}` }));
     this.lane.append(svg);
     this.points.forEach((point, i) => this.lane.append(this.#handle(point, i)));
-    const [low, high] = this.range;
     const unit = this.targets.find(([t]) => t === this.target)?.[2] ?? "";
-    const scale = node("div", "scale");
-    const none = this.points.length ? "" : "Nothing is automated here yet: double-click adds a point; or draw, or take a shape.";
-    scale.append(node("span", "", `${shown(high)} ${unit}`), node("span", "none", none), node("span", "", `${shown(low)} ${unit}`));
+    const scale = node("div", "scale"), mark = (value, said, name = "") => {
+      const label = node("span", name, said);
+      label.style.top = `${Math.min(TALL - 16, Math.max(0, this.y(value) - 8))}px`;
+      scale.append(label);
+    };
+    mark(high, `${shown(high)} ${unit}`);
+    mark(low, `${shown(low)} ${unit}`);
+    if (zero) mark(0, `0 ${unit}`);
+    if (!this.points.length) mark(this.stands, `stands at ${shown(this.stands)} ${unit} all through: double-click adds a point; or draw, or take a shape`, "none");
     this.lane.append(scale);
     this.#fetchLevels();
   }
@@ -170,7 +193,7 @@ export class Automation {
       handle.addEventListener("pointermove", move);
       handle.addEventListener("pointerup", () => {
         handle.removeEventListener("pointermove", move);
-        if (now[0] !== tick || now[1] !== value) this.#set(this.points.map((p, k) => (k === i ? [now[0], now[1], bend] : p)));
+        if (now[0] !== tick || now[1] !== value) this.#set(this.#held(this.points.map((p, k) => (k === i ? [now[0], now[1], bend] : p))));
       }, { once: true });
     });
     handle.addEventListener("keydown", (event) => {
@@ -181,7 +204,7 @@ export class Automation {
       if (!by && !along) return this.#set(this.points.filter((_, k) => k !== i));
       const [low, high] = this.range, step = this.#log() ? value * 0.06 : (high - low) / (event.shiftKey ? 12 : 48);
       const next = event.altKey && by ? [tick, value, Math.max(-1, Math.min(1, Number((bend + by * 0.1).toFixed(2))))] : by ? [tick, this.#rounded(Math.min(high, Math.max(low, value + by * step))), bend] : [this.#between(i, tick + along * (event.shiftKey ? TICKS : SNAP)), value, bend];
-      return this.#set(this.points.map((p, k) => (k === i ? next : p)));
+      return this.#set(this.#held(this.points.map((p, k) => (k === i ? next : p))));
     });
     return handle;
   }
@@ -210,13 +233,17 @@ export class Automation {
   }
 
   #put(tick, value) {
-    this.#set([...this.points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0]));
+    this.#set(this.#held([...this.points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0])));
   }
 
-  /** What the curve has at a place, on straight lines; the middle of the lane where there is none. */
+  #held(points) {
+    return held(points, this.points, this.stands, this.song().bars * TICKS);
+  }
+
+  /** What the curve has at a place, on straight lines; what stands where there is none. */
   #valueAt(tick) {
     const before = this.points.filter(([t]) => t <= tick).pop(), after = this.points.find(([t]) => t > tick);
-    if (!before || !after) return (before ?? after)?.[1] ?? this.#rounded(this.value(TALL / 2));
+    if (!before || !after) return (before ?? after)?.[1] ?? this.#rounded(this.stands);
     return this.#rounded(before[1] + ((after[1] - before[1]) * (tick - before[0])) / (after[0] - before[0]));
   }
 
@@ -236,8 +263,8 @@ export class Automation {
     this.lane.addEventListener("pointermove", move);
     this.lane.addEventListener("pointerup", () => {
       this.lane.removeEventListener("pointermove", move);
-      const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([t, v]) => [t, v, 0]), [first, last] = [points[0][0], points[points.length - 1][0]];
-      this.#set([...this.points.filter(([t]) => t < first), ...points, ...this.points.filter(([t]) => t > last)]);
+      const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([tick, v]) => ({ tick, value: v, curve: 0 }));
+      this.send({ kind: "draw_automation", owner: this.owner, target: this.target, points });
     }, { once: true });
   }
 

@@ -3,12 +3,14 @@
 import { node, place } from "./bars.js";
 import { button, choiceField, numberField } from "./fields.js";
 
-const PATTERN_KEYS = "abcde";
+const PATTERN_KEYS = "abcde", MOST_AT_ONCE = 50;
+
+const named = (parts) => (parts.length > 3 ? `${parts.length} parts` : parts.map((part) => part.name).join(", "));
 
 export class Cells {
-  /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play. */
-  constructor({ host, box, song, send, ask }) {
-    Object.assign(this, { host, box, song, send, ask, chosen: null, copied: null, columns: [], lanes: new WeakMap(), marked: new Set() });
+  /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play, `says` what can’t be done. */
+  constructor({ host, box, song, send, ask, says }) {
+    Object.assign(this, { host, box, song, send, ask, says, chosen: null, copied: null, columns: [], lanes: new WeakMap(), marked: new Set() });
     host.addEventListener("pointerdown", (event) => this.#down(event));
     host.addEventListener("keydown", (event) => this.#key(event));
     host.addEventListener("focusin", (event) => {
@@ -189,7 +191,8 @@ export class Cells {
       const c = { ...was, pattern: names.includes(was.pattern) ? was.pattern : names[0], ...now };
       return [{ part: part.id, section: section.id, on: c.on, pattern: c.pattern, entry_bars: c.entry, exit_bars: c.exit, level_db: c.level, fill: c.fill, fill_bars: c.fillBars }];
     });
-    if (cells.length) this.send({ kind: "put_cells", cells, how });
+    this.says.textContent = "";
+    return cells.length ? this.send({ kind: "put_cells", cells, how }) : Promise.resolve();
   }
 
   toggle() {
@@ -201,27 +204,49 @@ export class Cells {
     this.#put("off", (cell) => (cell.on ? { on: false } : null));
   }
 
-  pattern(name) {
-    this.#put("painted", (cell, part) => (name in part.patterns ? { on: true, pattern: name } : null));
+  async pattern(name) {
+    const lack = this.#parts().filter((part) => !(name in part.patterns));
+    await this.#put("painted", (cell, part) => (name in part.patterns ? { on: true, pattern: name } : null));
+    if (lack.length) this.#say(`${named(lack)} ${lack.length === 1 ? "has" : "have"} no pattern ${name}: add it where the notes are written.`);
+  }
+
+  /** The chosen rows' parts. */
+  #parts() {
+    return [...new Set(this.all().map(([part]) => part))];
+  }
+
+  /** Beside what the server said of the edit. */
+  #say(sentence) {
+    this.says.textContent = [this.says.textContent, sentence].filter(Boolean).join(" ");
   }
 
   /** No fill, then one bar of the next pattern, then two. */
-  fill() {
-    this.#put("painted", (cell, part, section) => {
+  async fill() {
+    const all = this.all(), silent = all.every(([, , cell]) => !cell?.on);
+    const alone = this.#parts().filter((part) => Object.keys(part.patterns).length < 2);
+    await this.#put("painted", (cell, part, section) => {
       const others = Object.keys(part.patterns).filter((name) => name !== cell.pattern);
       if (!others.length || !cell.on) return null;
       const fillBars = (cell.fillBars + 1) % 3 > section.bars - cell.entry - cell.exit ? 0 : (cell.fillBars + 1) % 3;
       return { fill: fillBars ? cell.fill || others[0] : "", fillBars };
     });
+    if (silent) this.#say("Nothing plays there that could end with a fill.");
+    else if (alone.length) this.#say(`${named(alone)} ${alone.length === 1 ? "has" : "have"} one pattern only: a fill needs a second, or a drum fill at the joint.`);
   }
 
-  async follow() {
-    for (const part of new Set(this.all().map(([p]) => p.id))) await this.ask({ kind: "follow_reference", part });
+  /** The chosen cells, and no others, as the reference has them. */
+  follow() {
+    const { sections } = this.song(), { left, right } = this.chosen;
+    this.ask({ kind: "follow_reference", parts: this.#parts().map((part) => part.id), sections: sections.slice(left, right + 1).map((s) => s.id) });
   }
 
   flip() {
-    const [part, section, cell] = this.all()[0] ?? [];
-    if (cell?.other) this.send({ kind: "flip_cell", part: part.id, section: section.id });
+    const all = this.all(), [part, section] = all.find(([, , cell]) => cell?.other) ?? [];
+    this.says.textContent = "";
+    if (part && all.length === 1) return this.send({ kind: "flip_cell", part: part.id, section: section.id });
+    const kept = all.filter(([, , cell]) => cell?.other);
+    if (!kept.length) return this.#say("No other version is kept there yet: choose one under “another version”.");
+    return this.send({ kind: "several", said: `${kept.length} cells flipped to their other versions`, edits: kept.slice(0, MOST_AT_ONCE).map(([p, s]) => ({ kind: "flip_cell", part: p.id, section: s.id })) });
   }
 
   copy() {

@@ -2,6 +2,8 @@
 
 import { post } from "./http.js";
 
+const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
+
 /** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit). */
 export function edits({ url, says, revision, show, refused }) {
   let sending = Promise.resolve();
@@ -11,13 +13,26 @@ export function edits({ url, says, revision, show, refused }) {
     waiting += 1;
     sending = sending.then(async () => {
       const { ok, status, data } = await work();
-      waiting -= 1;
       says.textContent = ok ? "" : data.error;
-      if (ok) show(data);
-      else if (status === 409 && data.state) show(data.state);
-      else refused();
+      drawn(ok ? data : status === 409 ? data.state : null);
+    }).catch(() => {
+      says.textContent = BROKEN;
+    }).finally(() => {
+      waiting -= 1;
     });
     return sending;
+  };
+
+  /** An answer that can't be drawn must not keep the next edits from being sent: what stood is drawn again. */
+  const drawn = (state) => {
+    try {
+      if (state) show(state);
+      else refused();
+    } catch (problem) {
+      console.warn(problem);
+      says.textContent = BROKEN;
+      if (state) refused();
+    }
   };
 
   const step = (id) => queue(() => post(document.getElementById(id).dataset.url));

@@ -13,6 +13,8 @@ import { Takes } from "./takes.js";
 import { variantUrl } from "./variant.js";
 
 const BAR = 3840;
+/** The note that plays the first slice of a sample. */
+const FIRST_SLICE = 36;
 const GRIDS = { "16ths": 240, "32nds": 120, "8th triplets": 320, "16th triplets": 160, "8ths": 480 };
 const byId = (id) => document.getElementById(id);
 const host = byId("notes"), says = byId("notes-says");
@@ -177,8 +179,9 @@ function handTools() {
     field("Length", "length", "16ths", 0.25, 64, n.ticks / 240, 0.25, (v) => page.change(() => ({ ticks: Math.round(v * 240) }), `${v} 16ths long`)),
     field("Nudge", "nudge", "ms", -100, 100, n.nudge_ms, 0.5, (v) => page.change(() => ({ nudge_ms: v }), `nudged by ${v} ms`)),
   );
-  if (!page.song.pitched && !row.playsPitch) box.append(field("Pitch", "pitch", "st", -24, 24, n.semitones, 1, (v) => page.change(() => ({ semitones: v }), `pitched by ${v} semitones`)));
-  if (row.playsPitch && !page.song.pitched) box.append(field("Key", "key", "MIDI", 0, 127, n.midi, 1, (v) => page.change(() => ({ midi: v }), `key ${v}`)));
+  if (!page.song.pitched) box.append(field("Pitch", "pitch", "st", -24, 24, n.semitones, 1, (v) => page.change(() => ({ semitones: v }), `pitched by ${v} semitones`)));
+  if (row.slices && !page.song.pitched) box.append(field("Slice", "key", "", 1, row.slices, ((n.midi - FIRST_SLICE) % row.slices + row.slices) % row.slices + 1, 1, (v) => page.change(() => ({ midi: FIRST_SLICE + v - 1 }), `slice ${v}`)));
+  else if (row.playsPitch && !page.song.pitched) box.append(field("Key", "key", "MIDI", 0, 127, n.midi, 1, (v) => page.change(() => ({ midi: v }), `key ${v}`)));
   box.append(field("Struck", "repeats", "times", 1, 16, n.repeats, 1, (v) => page.change(() => ({ repeats: v }), `struck ${v} times`)));
   if (page.song.pitched) {
     // A note comes from another pitch and leaves to another: one curve of both.

@@ -219,7 +219,8 @@ function targetField(targets, chosen, set) {
 
 const DOCUMENT = ["kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
 const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
-const setChain = (list) => send({ kind: "set_effects", effects: list.map(documentOf) });
+/** Every effect says where it stood, so that its automation goes with it. */
+const setChain = (list) => send({ kind: "set_effects", effects: list.map(documentOf), places: list.map((effect) => effect.place ?? -1) });
 const changed = (i, part) => state.effects.map((e, k) => (k === i ? { ...e, ...part } : e));
 
 async function switchEffect(i) {
@@ -346,7 +347,7 @@ function drawBrowser() {
     more: [s.kind, s.character, s.brightness].filter(Boolean).join(" · "),
     taken: s.name === state.sound.name,
     take: ["Take", `Take ${s.name}`, () => send({ kind: "take_sound", sound: s.sound }).then(drawLists)],
-    forget: s.id && (async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role }))),
+    forget: s.id && (async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role, remake: state.remake }))),
   })));
   if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
 }
@@ -375,7 +376,7 @@ function drawSamples() {
     take: ["Play it", `Play ${s.name} in this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
     also: s.seconds >= 0.8 && s.seconds <= 60 && s.sha === state.sound.samples.sample ? loopTools(s) : null,
     forget: async () => {
-      keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role }));
+      keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role, remake: state.remake }));
       // What the part plays has changed without an edit.
       if (Object.values(state.sound.samples).includes(s.sha)) location.reload();
     },
@@ -411,6 +412,7 @@ async function bring(files) {
     const body = new FormData();
     body.append("file", file);
     body.append("role", state.part.role);
+    body.append("remake", state.remake);
     byId("samples-say").textContent = `reading ${file.name}`;
     const answer = await post(host.dataset.samples, body);
     byId("samples-say").textContent = "";
@@ -464,7 +466,7 @@ byId("add-effect").addEventListener("change", (event) => {
 });
 byId("add-chain").addEventListener("change", (event) => {
   const chain = browser.chains.find((c) => String(c.id) === event.target.value);
-  if (chain) setChain([...state.effects, ...chain.effects]);
+  if (chain) setChain([...state.effects, ...chain.effects]).then(() => { if (!says.textContent) says.textContent = chain.lost; });
   event.target.value = "";
 });
 byId("keep-sound").addEventListener("click", () => keep("sound", "Save this sound as", state.sound.name || state.part.name));

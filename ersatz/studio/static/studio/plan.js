@@ -28,7 +28,7 @@ let clicked = null, still = [];
 const rows = new BarRows(host, HEAD);
 const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: draw });
 const ask = (wanted) => send.ask(wanted);
-const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask });
+const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask, says });
 const transitions = new Transitions({ rows, box: byId("joint-tools"), song: () => song, send });
 const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, says });
 automation.onOpen = () => draw();

@@ -339,7 +339,7 @@ document.addEventListener("keydown", (event) => {
   }
 });
 
-for (const group of document.querySelectorAll(".fixes, .tools")) {
+for (const group of document.querySelectorAll("[data-correct]")) {
   group.addEventListener("click", (event) => {
     const button = event.target.closest("button[data-what]");
     if (!button) return;
