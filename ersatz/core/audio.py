@@ -27,6 +27,8 @@ MIN_RATE_HZ, MAX_RATE_HZ = 8_000, 192_000
 MAX_CHANNELS = 32
 #: Below this peak there is nothing to measure: 16-bit dither sits near -93 dBFS.
 SILENT_PEAK = 10 ** (-80 / 20)
+#: Float files may stand over full scale, but not as numbers of another kind do.
+LOUDEST_PEAK = 10 ** (60 / 20)
 #: Read this many frames at a time, so that an absurd header can't ask for memory that the file doesn't fill.
 READ_FRAMES = 1 << 20
 
@@ -97,6 +99,8 @@ def read_audio(path: str | Path, name: str | None = None, limits: Limits = TRACK
         )
     if not np.isfinite(samples).all():
         raise UnusableAudio(f"“{name}” holds samples that are not numbers; export it again. {limits.accepted}")
+    if float(np.abs(samples).max()) > LOUDEST_PEAK:
+        raise UnusableAudio(f"“{name}” holds samples far over full scale, which no audio has; export it again. {limits.accepted}")
     if float(np.abs(samples).max()) < SILENT_PEAK:
         raise UnusableAudio(f"“{name}” is silent from start to end, so there is nothing to {limits.purpose.removesuffix(' it')}.")
     return Audio(samples, rate_hz)

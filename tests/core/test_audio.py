@@ -88,6 +88,17 @@ def test_silent_short_and_long_are_refused_by_name(tmp_path):
             read_audio(path)
 
 
+def test_float_files_may_be_over_full_scale_but_not_absurdly(tmp_path):
+    x = np.random.default_rng(0).standard_normal((RATE * 12, 2)) * 0.2
+    for gain, fits in ((30.0, True), (1e30, False), (1e37, False)):
+        soundfile.write(tmp_path / "x.wav", x * gain, RATE, subtype="FLOAT")
+        if fits:
+            assert read_audio(tmp_path / "x.wav").frames == len(x)
+        else:
+            with pytest.raises(UnusableAudio, match="over full scale"):
+                read_audio(tmp_path / "x.wav")
+
+
 def test_a_truncated_file_is_read_as_far_as_it_goes(tmp_path):
     whole = tmp_path / "whole.wav"
     soundfile.write(str(whole), both(sine(440, 20, -12)).T, RATE, subtype="PCM_16")

@@ -21,6 +21,20 @@ from ersatz.core.pitch import Key
 from ersatz.core.styles import STYLES, choose_style
 
 
+def test_a_reference_that_is_stereo_all_the_way_down_gets_a_bass_that_is(club_survey):
+    bands = (replace(club_survey.stereo.bands[0], width=0.2), *club_survey.stereo.bands[1:])
+    low = replace(club_survey, stereo=replace(club_survey.stereo, bands=bands, mono_below_hz=20.0))
+
+    def width(survey):
+        song = draft_song(survey, seed=3)
+        mixdown = Mixdown(song)
+        x = mixdown.before_fader("bass", min(mixdown.plays_in("bass")) + 1, min(mixdown.plays_in("bass")) + 4)
+        middle, side = np.square(x[0] + x[1]).sum(), np.square(x[0] - x[1]).sum()
+        return 2 * side / (middle + side)
+
+    assert width(club_survey) < 0.02 < width(low) < 0.5
+
+
 def test_the_same_seed_gives_the_same_song_and_another_seed_another(club_survey):
     assert draft_song(club_survey, 5) == draft_song(club_survey, 5)
     assert draft_song(club_survey, 5).sha() != draft_song(club_survey, 6).sha()

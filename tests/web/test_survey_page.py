@@ -2,6 +2,7 @@
 
 import io
 import json
+from dataclasses import replace
 
 import pytest
 import soundfile
@@ -67,6 +68,24 @@ def test_steps_back_go_one_by_one(web, reference, queued):
     correct(web, reference, queued, what="back")
     assert reference.survey.key.tonic == "A"
     assert correct(web, reference, queued, what="back").status_code == 400
+
+
+def test_another_metre_is_said_refused_for_remakes_and_corrected(web, reference, queued):
+    three = replace(reference.survey, tempo=replace(reference.survey.tempo, beats_per_bar=3))
+    reference.survey_json = three.to_json()
+    reference.save()
+    page = web.get(reverse("survey", args=[reference.pk])).content.decode()
+    assert "3 beats to the bar" in page and "Remakes are made in 4/4 so far" in page
+    for name in ("draft", "start-empty"):
+        assert web.post(reverse(name, args=[reference.pk])).url == reverse("survey", args=[reference.pk])
+    assert not reference.remakes.exists()
+    for wrong in ("1", "8", "x"):
+        assert correct(web, reference, queued, what="metre", beats=wrong).status_code == 400
+    assert correct(web, reference, queued, what="metre", beats="4").status_code == 202
+    assert reference.survey.tempo.beats_per_bar == 4
+    assert correct(web, reference, queued, what="metre", beats="3").status_code == 202
+    assert reference.survey.tempo.beats_per_bar == 3 and reference.survey.bars == pytest.approx(32 * 4 / 3, abs=1)
+    assert "Undo: beats per bar" in web.get(reverse("survey", args=[reference.pk])).content.decode()
 
 
 def test_a_bar_line_is_put_where_it_is_said(web, reference, queued):

@@ -45,6 +45,8 @@ RISER_BARS = 16
 EMPTY_BARS = 16
 #: Width under 110 Hz from which a reference counts as stereo all the way down: its side 20 dB under its middle.
 WIDE_LOW, WIDE_SUB = 0.02, 0.3
+#: Width of a bass whose oscillators are spread all the way, typically; its square root goes with the spread.
+SPREAD_WIDTH = 0.45
 DEFAULT_BPM = 124.0
 STEPS = 16
 #: Drive of a kick whose own can't be told.
@@ -178,7 +180,7 @@ def _parts(
     kick_sound = _kick_sound(survey.drums.kick, HARD_DRIVE if style.name == "hard-techno" else SOFT_DRIVE)
     chosen = palette.choose(style, rng)
     if survey.stereo.bands[0].width >= WIDE_LOW:
-        chosen = {**chosen, "bass": _wide(chosen["bass"])}
+        chosen = {**chosen, "bass": _wide(chosen["bass"], survey.stereo.bands[0].width)}
     bass_a = patterns.bass_pattern(style, key, degrees, low, rng)
     bass_b = patterns.bass_pattern(style, key, degrees, low, rng)
     lead_a = patterns.lead_pattern(style, key, degrees, 69, rng)
@@ -226,11 +228,12 @@ def _parts(
     return (*parts, carrier("riser", round(depth * DUCK_SHARE["noise"], 2)), carrier("impact"))
 
 
-def _wide(bass: Sound) -> Sound:
-    """A bass whose low end is stereo: its oscillators spread, its sub, which has one place, under them."""
+def _wide(bass: Sound, width: float) -> Sound:
+    """A bass whose low end is about as wide: its oscillators spread, its sub, which has one place, under them."""
+    spread = round(min(1.0, (width / SPREAD_WIDTH) ** 0.5), 3)
     params = bass.params
     voices = max(2.0, params.get("osc1_voices", 1.0))
-    wide = {"osc1_voices": voices, "osc1_spread": 1.0, "osc1_detune_cents": max(9.0, params.get("osc1_detune_cents", 0.0))}
+    wide = {"osc1_voices": voices, "osc1_spread": spread, "osc1_detune_cents": max(9.0, params.get("osc1_detune_cents", 0.0))}
     sub = {"sub_level": round(WIDE_SUB * params.get("sub_level", 0.0), 3), "osc1_level": max(0.5, params.get("osc1_level", 0.5))}
     return replace(bass, params={**params, **wide, **sub})
 

@@ -48,7 +48,7 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits, n
             out += _riser(noise, joint, beats)
         if span.label == "drop" and before.label != "drop":
             out += _roll(hits.clap, joint, beats)
-        out += _gap(full, joint, beats)
+        out += find_gap(full, joint, beats)
         falls = _fall(noise, joint, beats) if span.label in ("breakdown", "outro", "bridge") else []
         # A fall begins as loud as an impact; a riser before a drop may end as loud as what it leads to.
         out += falls or _impact(noise, joint, after_riser=span.label == "drop")
@@ -89,7 +89,7 @@ def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
     return best
 
 
-def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
+def find_gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
     """Beats right before the joint that lie under the four before them, under what the bars before have on the same beats, and
     far under what follows: the longest such stretch."""
     at = joint * beats
@@ -98,12 +98,12 @@ def _gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
     follows = float(np.median(full[at : at + 8]))
     for length in range(MOST_GAP_BEATS, 0, -1):
         start = at - length
-        if start < 4 * beats:
+        # A rhythm's own quiet beat comes again in every bar: it is looked for in the three bars before.
+        bars_back = -(-length // beats)
+        if start < max(4, bars_back + 2) * beats:
             continue
         inside = full[start:at]
         before = float(np.median(full[start - 4 : start]))
-        # A rhythm's own quiet beat comes again in every bar.
-        bars_back = -(-length // beats)
         usual = np.median([full[start - k * beats : at - k * beats] for k in range(bars_back, bars_back + 3)], axis=0)
         if np.all(inside < np.minimum(before - GAP_DB, follows - GAP_BEFORE_DB)) and np.all(inside < usual - GAP_UNUSUAL_DB):
             depth = min(before, follows) - float(inside.mean())
