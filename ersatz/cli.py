@@ -20,7 +20,7 @@ from ersatz.core.exchange.midi import write_midi
 from ersatz.core.gap import compare
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.remake import draft_and_match, remake_file
-from ersatz.core.serial import from_json
+from ersatz.core.serial import from_json, read_json
 from ersatz.core.song.document import Song
 from ersatz.core.styles import BY_NAME
 from ersatz.core.survey import survey_file
@@ -196,9 +196,9 @@ def _bars(text: str, count: int) -> tuple[int, int]:
 
 def _read_json(path: Path) -> Any:
     try:
-        return json.loads(path.read_text(encoding="utf-8"))
-    except (UnicodeDecodeError, json.JSONDecodeError) as error:
-        raise UnusableDocument(f"“{path.name}” is not a JSON document.") from error
+        return read_json(path.read_bytes())
+    except UnusableDocument as error:
+        raise UnusableDocument(f"“{path.name}”: {error}") from error
 
 
 def _write_json(data: Any, path: Path | None) -> None:

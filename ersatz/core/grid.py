@@ -9,6 +9,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 TICKS_PER_BEAT = 960
+#: Tempi and beats per bar that songs and corrections may have.
+MIN_BPM, MAX_BPM = 40.0, 240.0
+MIN_BEATS, MAX_BEATS = 2, 7
 
 
 @dataclass(frozen=True)

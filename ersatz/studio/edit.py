@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from pathlib import Path
 
+from django.db import transaction
 from django.http import HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
 
 from ersatz.core.edits import Edit
-from ersatz.core.errors import ErsatzError
+from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import MidiSong, read_midi
+from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
 from ersatz.studio.forms import ChosenForm, MidiForm, MilestoneForm
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
@@ -50,8 +51,10 @@ def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
     current state if the song has moved on meanwhile."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     try:
-        body = json.loads(request.body)
+        body = read_json(request.body)
         made_on = int(body["revision"])
+    except UnusableDocument as error:
+        return JsonResponse({"error": str(error)}, status=400)
     except (ValueError, KeyError, TypeError):
         return JsonResponse({"error": UNREADABLE}, status=400)
     return answer_made(remake, made_on, lambda song: edit_in(body, song, remake.reference.survey), state)
@@ -63,7 +66,9 @@ def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Edit], stat
         current = remake.revision
         if current is None or current.number != made_on:
             raise StaleRevision(current or Revision(number=0, sentence="it has no draft yet"))
-        revision = remake.apply(make(current.song), made_on)
+        # What can't be shown isn't kept.
+        with transaction.atomic():
+            answer = state(remake, remake.apply(make(current.song), made_on))
     except StaleRevision as stale:
         fresh = Remake.objects.get(pk=remake.pk)
         answer = {"error": str(stale)}
@@ -74,7 +79,7 @@ def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Edit], stat
         return JsonResponse({"error": str(error)}, status=400)
     except (ValueError, KeyError, TypeError):
         return JsonResponse({"error": UNREADABLE}, status=400)
-    return JsonResponse(state(remake, revision))
+    return JsonResponse(answer)
 
 
 def answer_midi(request: HttpRequest, pk: int, edit_of: Callable[[MidiSong, Song, str], Edit], state: State) -> JsonResponse:

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import base64
 import binascii
-import json
 from dataclasses import dataclass
 from typing import Any
 
 from ersatz.core.draft.asks import asked_edit
 from ersatz.core.edits import Edit, parse_edit
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 
@@ -42,7 +42,7 @@ def edit_in(body: dict[str, Any], song: Song, survey: Survey | None) -> Edit:
 def variant_of(code: str, song: Song, survey: Survey | None) -> Variant:
     """Raises InvalidEdit for a code that can't be read, and what the edit raises."""
     try:
-        body = json.loads(base64.urlsafe_b64decode(code[:MOST_CODE] + "=" * (-len(code) % 4)))
+        body = read_json(base64.urlsafe_b64decode(code[:MOST_CODE] + "=" * (-len(code) % 4)))
         heard = body.get("heard")
         wanted = edit_in(body, song, survey) if "edit" in body or "ask" in body else None
     except (ValueError, binascii.Error, AttributeError, KeyError, TypeError) as error:

@@ -2,7 +2,7 @@
 
 import threading
 from dataclasses import dataclass
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 import pytest
@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.mixdown.cache import REMEMBERED, Memory, RenderCache
-from ersatz.core.serial import from_json, to_json
+from ersatz.core.serial import Most, Within, from_json, read_json, to_json
 
 
 @dataclass(frozen=True)
@@ -29,12 +29,13 @@ class Harbour:
     berths: int = 4
 
 
-buoys = st.builds(Buoy, st.text(max_size=8), st.floats(allow_nan=False, allow_infinity=False))
+numbers = st.floats(-1e15, 1e15)
+buoys = st.builds(Buoy, st.text(max_size=8), numbers)
 harbours = st.builds(
     Harbour,
     st.lists(buoys, max_size=4).map(tuple),
     st.sampled_from(["tidal", "lock"]),
-    st.dictionaries(st.text(max_size=4), st.floats(allow_nan=False, allow_infinity=False), max_size=3),
+    st.dictionaries(st.text(max_size=4), numbers, max_size=3),
     st.none() | st.text(max_size=5),
     st.integers(0, 99),
 )
@@ -43,6 +44,38 @@ harbours = st.builds(
 @given(harbours)
 def test_a_document_survives_the_way_through_json(harbour):
     assert from_json(Harbour, to_json(harbour)) == harbour
+
+
+@dataclass(frozen=True)
+class Rope:
+    strands: Annotated[int, Within(1, 16)]
+    names: Annotated[tuple[Annotated[str, Most(3)], ...], Most(2)] = ()
+
+
+@pytest.mark.parametrize(
+    ("data", "place"),
+    [({"strands": 0}, "strands"), ({"strands": 17}, "strands"), ({"strands": 2.5}, "strands"), ({"strands": True}, "strands"),
+     ({"strands": float("nan")}, "strands"), ({"strands": 10**400}, "strands"), ({"strands": 1, "names": ["abcd"]}, r"names\[0\]"),
+     ({"strands": 1, "names": ["a", "b", "c"]}, "names")],
+)  # fmt: skip
+def test_bounds_stand_in_the_types(data, place):
+    with pytest.raises(UnusableDocument, match=place):
+        from_json(Rope, data)
+    assert from_json(Rope, {"strands": 16.0, "names": ["abc"]}) == Rope(16, ("abc",))
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["NaN", "[Infinity]", '{"a": -Infinity}', "1e999", "9007199254740993", "-" + "9" * 6000, "1." + "0" * 6000, "[" * 100_000,
+     '{"a":' * 100_000, "", "{", '"\\ud800"', '{"a\\u0000": 1}', b"\xff\xfe", b"\x00"],
+)  # fmt: skip
+def test_one_reader_refuses_what_no_document_may_hold(text):
+    with pytest.raises(UnusableDocument):
+        read_json(text)
+
+
+def test_the_reader_takes_everything_else():
+    assert read_json('{"a": [1, -2.5, 9007199254740992, null, true, "ä"]}') == {"a": [1, -2.5, 1 << 53, None, True, "ä"]}
 
 
 def test_fields_left_out_have_their_defaults_and_unknown_ones_are_ignored():

@@ -9,7 +9,7 @@ from ersatz.core.grid import BarGrid
 from ersatz.core.survey import sections, survey_audio
 from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
-from ersatz.core.survey.events import _fall, _gap, _impact, _roll, _sweep, upper_edge
+from ersatz.core.survey.events import _fall, _impact, _roll, _sweep, find_gap, upper_edge
 from ersatz.core.survey.hits import _weakest, barest, find_hits
 from ersatz.core.survey.kick import kick_sound, measure_kick
 from ersatz.core.survey.shared import LOW_HZ, prepare
@@ -141,23 +141,23 @@ def test_a_roll_is_the_run_of_hits_that_the_bars_before_it_lack():
 def test_a_gap_is_where_it_is_quiet_between_two_loud_sides():
     full = np.full(64, -10.0)
     full[30:32] = -40.0
-    (gap,) = _gap(full, 8, 4)
+    (gap,) = find_gap(full, 8, 4)
     assert (gap.start_bar, gap.beats) == (8.5, 2.0)
-    assert _gap(np.full(64, -10.0), 8, 4) == []
+    assert find_gap(np.full(64, -10.0), 8, 4) == []
 
 
 @pytest.mark.parametrize("beats", [1, 2, 4])
 def test_a_gap_in_a_rising_build_is_found_with_its_length(beats):
     full = np.concatenate([np.linspace(-30, -16, 48), np.full(16, 0.0)])
     full[48 - beats : 48] -= 5 + beats
-    (gap,) = _gap(full, 12, 4)
+    (gap,) = find_gap(full, 12, 4)
     assert (gap.start_bar, gap.beats) == (13 - beats / 4, beats)
 
 
 def test_a_rhythms_own_quiet_beat_is_no_gap():
     full = np.tile([-16.0, -16.0, -16.0, -24.0], 16)
     full[32:] += 14
-    assert _gap(full, 8, 4) == []
+    assert find_gap(full, 8, 4) == []
 
 
 def test_an_impact_rings_and_is_gone_and_a_fall_sinks():

@@ -65,6 +65,8 @@ class Several:
         if not 0 < len(self.edits) <= MOST_AT_ONCE:
             raise InvalidEdit(f"One to {MOST_AT_ONCE} edits are made at once.")
         for edit in self.edits:
+            if edit.get("kind") == self.kind:
+                raise InvalidEdit("Several edits at once hold no others of the kind.")
             song = parse_edit(edit).apply(song)
         return song
 

@@ -10,7 +10,7 @@ from ersatz.core.edits.sound import figure
 from ersatz.core.edits.transitions import BUS
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song
+from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song, Tick
 
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
@@ -149,8 +149,8 @@ class ShapeAutomation:
     owner: str
     target: str
     shape: Shape
-    first: int
-    last: int
+    first: Tick
+    last: Tick
     low: float | None = None
     high: float | None = None
 

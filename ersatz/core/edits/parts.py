@@ -8,10 +8,9 @@ from typing import ClassVar, Literal
 
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import MAX_BPM, MIN_BPM, STEPS_PER_BAR, Cell, Groove, Part, Pattern, Role, Song
+from ersatz.core.song.document import MAX_BPM, MIN_BPM, MOST_PARTS, STEPS_PER_BAR, Cell, Groove, Part, Pattern, Role, Song
 from ersatz.core.voices import library
 
-MOST_PARTS = 64
 MOST_PATTERNS = 26
 MOST_NAME = 40
 Bus = Literal["drums", "bass", "music", "effects"]

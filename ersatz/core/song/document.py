@@ -10,12 +10,12 @@ import hashlib
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.grid import TICKS_PER_BEAT, BarGrid
+from ersatz.core.grid import MAX_BPM, MIN_BPM, TICKS_PER_BEAT, BarGrid
 from ersatz.core.pitch import Key
-from ersatz.core.serial import from_json, to_json
+from ersatz.core.serial import Most, Within, from_json, to_json
 from ersatz.core.song.migrate import from_version_1, from_version_2
 
 SCHEMA = "ersatz.song/3"
@@ -24,9 +24,10 @@ RETURNS = ("reverb", "delay")
 MASTER = "master"
 DUCK_POINTS = 64
 PHRASE_BARS = 4
-MIN_BPM, MAX_BPM = 40.0, 240.0
 MIN_LOOP_TICKS = TICKS_PER_BEAT // 4
 MAX_BARS = 1000
+#: Parts that are added; those that transitions bring with them come on top.
+MOST_PARTS = 64
 Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
 Rate = Literal["1/4", "1/8", "kick"]
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
@@ -37,6 +38,22 @@ TransitionKind = Literal[
 #: Transitions that begin at the joint; the others end there.
 BEHIND_THE_JOINT = ("fall", "impact", "crash")
 STEPS_PER_BAR = 16
+MAX_TICKS = MAX_BARS * 4 * TICKS_PER_BEAT
+
+# Bounds of what a document may hold: wide enough for anything that an edit makes, narrow enough that nothing takes for ever.
+Tick = Annotated[int, Within(0, MAX_TICKS)]
+Midi = Annotated[int, Within(0, 127)]
+Share = Annotated[float, Within(0, 1)]
+Decibels = Annotated[float, Within(-200, 100)]
+Hertz = Annotated[float, Within(0, 1e5)]
+Semitones = Annotated[float, Within(-128, 128)]
+Beats = Annotated[float, Within(0, MAX_BARS * 4)]
+Ms = Annotated[float, Within(-10_000, 10_000)]
+BarCount = Annotated[int, Within(0, MAX_BARS)]
+Seed = Annotated[int, Within(-(1 << 53), 1 << 53)]
+Id = Annotated[str, Most(80)]
+Name = Annotated[str, Most(200)]
+Curve = Annotated[tuple[Annotated[float, Within(-1, 1)], ...], Most(256)]
 
 
 @dataclass(frozen=True)
@@ -45,14 +62,14 @@ class Note:
     joined by lines: a slide is a bend that ends on another note. `nudge_ms`: how much later than its place it sounds. `semitones`:
     how much higher; an unpitched hit is played as much faster. `repeats`: it is struck so often, evenly within its length."""
 
-    tick: int
-    ticks: int
-    midi: int
-    velocity: float
-    bend: tuple[tuple[float, float], ...] = ()
-    nudge_ms: float = 0.0
-    semitones: float = 0.0
-    repeats: int = 1
+    tick: Tick
+    ticks: Tick
+    midi: Midi
+    velocity: Share
+    bend: Annotated[tuple[tuple[Annotated[float, Within(-MAX_TICKS, MAX_TICKS)], Semitones], ...], Most(4000)] = ()
+    nudge_ms: Ms = 0.0
+    semitones: Semitones = 0.0
+    repeats: Annotated[int, Within(1, 64)] = 1
 
 
 @dataclass(frozen=True)
@@ -60,8 +77,8 @@ class Pattern:
     """`loop_ticks`: after so many ticks it begins again, 0 for after its bars: a length of its own against the other parts."""
 
     bars: int
-    notes: tuple[Note, ...]
-    loop_ticks: int = 0
+    notes: Annotated[tuple[Note, ...], Most(50_000)]
+    loop_ticks: Tick = 0
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= 64:
@@ -74,9 +91,9 @@ class Pattern:
 class Modulation:
     """`source` moves `target` by `amount`, in the unit that the voice's parameter says."""
 
-    source: str
-    target: str
-    amount: float
+    source: Id
+    target: Id
+    amount: Annotated[float, Within(-1e4, 1e4)]
 
 
 @dataclass(frozen=True)
@@ -85,24 +102,24 @@ class Sound:
     `name`: what the library calls it. `level_db` brings it to the loudness of others of its role. `samples`: hashes of the
     audio that the voice plays, by slot."""
 
-    voice: str
-    params: dict[str, float] = field(default_factory=dict)
-    choices: dict[str, str] = field(default_factory=dict)
-    modulations: tuple[Modulation, ...] = ()
-    shapes: dict[str, tuple[float, ...]] = field(default_factory=dict)
-    name: str = ""
-    level_db: float = 0.0
-    samples: dict[str, str] = field(default_factory=dict)
+    voice: Id
+    params: Annotated[dict[str, Annotated[float, Within(-1e6, 1e6)]], Most(200)] = field(default_factory=dict)
+    choices: Annotated[dict[str, Id], Most(100)] = field(default_factory=dict)
+    modulations: Annotated[tuple[Modulation, ...], Most(64)] = ()
+    shapes: Annotated[dict[str, Curve], Most(16)] = field(default_factory=dict)
+    name: Name = ""
+    level_db: Decibels = 0.0
+    samples: Annotated[dict[str, Annotated[str, Most(128)]], Most(8)] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class Alternative:
     """Another version of what a cell plays: another pattern, with a sound of its own, or by another part (its id)."""
 
-    pattern: str
-    level_db: float = 0.0
+    pattern: Id
+    level_db: Decibels = 0.0
     sound: Sound | None = None
-    part: str = ""
+    part: Id = ""
 
 
 @dataclass(frozen=True)
@@ -111,16 +128,16 @@ class Cell:
     last `fill_bars`. `sound`: its own in this section. `part`: another part that plays its pattern of this name instead.
     `other`: the version that is kept beside this one."""
 
-    section: str
-    pattern: str
+    section: Id
+    pattern: Id
     on: bool = True
-    entry_bars: int = 0
-    exit_bars: int = 0
-    level_db: float = 0.0
-    fill: str = ""
-    fill_bars: int = 0
+    entry_bars: BarCount = 0
+    exit_bars: BarCount = 0
+    level_db: Decibels = 0.0
+    fill: Id = ""
+    fill_bars: BarCount = 0
     sound: Sound | None = None
-    part: str = ""
+    part: Id = ""
     other: Alternative | None = None
 
 
@@ -130,25 +147,25 @@ class Effect:
     `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
     which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
 
-    kind: str
-    params: dict[str, float] = field(default_factory=dict)
-    choices: dict[str, str] = field(default_factory=dict)
+    kind: Id
+    params: Annotated[dict[str, Annotated[float, Within(-1e6, 1e6)]], Most(100)] = field(default_factory=dict)
+    choices: Annotated[dict[str, Id], Most(50)] = field(default_factory=dict)
     on: bool = True
-    blend: float = 1.0
-    above_hz: float = 0.0
-    below_hz: float = 0.0
-    shape: tuple[float, ...] = ()
-    key: str = ""
-    bypass_db: float = 0.0
+    blend: Share = 1.0
+    above_hz: Hertz = 0.0
+    below_hz: Hertz = 0.0
+    shape: Curve = ()
+    key: Id = ""
+    bypass_db: Decibels = 0.0
 
 
 @dataclass(frozen=True)
 class AutomationPoint:
     """`curve` -1..1 bends the way to the next point: 0 is straight, 1 fast at first."""
 
-    tick: int
-    value: float
-    curve: float = 0.0
+    tick: Tick
+    value: Annotated[float, Within(-1e6, 1e6)]
+    curve: Annotated[float, Within(-1, 1)] = 0.0
 
 
 @dataclass(frozen=True)
@@ -156,8 +173,8 @@ class Automation:
     """A value over the song. `target`: "gain_db", "pan", "reverb_db", "delay_db" or "effects.N.NAME" (N counts from 0; NAME a
     parameter of that effect, or "blend"). Before the first point and after the last the value stands still."""
 
-    target: str
-    points: tuple[AutomationPoint, ...]
+    target: Id
+    points: Annotated[tuple[AutomationPoint, ...], Most(20_000)]
 
     def __post_init__(self) -> None:
         ticks = [p.tick for p in self.points]
@@ -170,13 +187,13 @@ class Groove:
     """`timing_ms`: how much later each 16th of the bar sounds, STEPS_PER_BAR of them or none, and `swing_percent` on top (0: the
     song's); both by `amount`. Humanised: moved and weighed by chance, normally distributed, the same for the same `seed`."""
 
-    name: str = ""
-    timing_ms: tuple[float, ...] = ()
-    swing_percent: float = 0.0
-    amount: float = 1.0
-    humanise_ms: float = 0.0
-    humanise_velocity: float = 0.0
-    seed: int = 0
+    name: Name = ""
+    timing_ms: Annotated[tuple[Ms, ...], Most(STEPS_PER_BAR)] = ()
+    swing_percent: Annotated[float, Within(0, 100)] = 0.0
+    amount: Annotated[float, Within(0, 10)] = 1.0
+    humanise_ms: Annotated[float, Within(0, 1000)] = 0.0
+    humanise_velocity: Share = 0.0
+    seed: Seed = 0
 
     def __post_init__(self) -> None:
         if len(self.timing_ms) not in (0, STEPS_PER_BAR):
@@ -187,23 +204,23 @@ class Groove:
 class Part:
     """`choke`: hits of parts with the same name here cut each other off."""
 
-    id: str
-    name: str
+    id: Id
+    name: Name
     role: Role
     sound: Sound
     bus: Literal["drums", "bass", "music", "effects"]
-    patterns: dict[str, Pattern]
-    cells: tuple[Cell, ...]
-    gain_db: float = 0.0
-    pan: float = 0.0
-    low_cut_hz: float = 0.0
-    high_cut_hz: float = 0.0
-    duck_db: float = 0.0
-    reverb_db: float = -60.0
-    delay_db: float = -60.0
-    effects: tuple[Effect, ...] = ()
-    automation: tuple[Automation, ...] = ()
-    choke: str = ""
+    patterns: Annotated[dict[str, Pattern], Most(500)]
+    cells: Annotated[tuple[Cell, ...], Most(MAX_BARS)]
+    gain_db: Decibels = 0.0
+    pan: Annotated[float, Within(-1, 1)] = 0.0
+    low_cut_hz: Hertz = 0.0
+    high_cut_hz: Hertz = 0.0
+    duck_db: Annotated[float, Within(0, 100)] = 0.0
+    reverb_db: Decibels = -60.0
+    delay_db: Decibels = -60.0
+    effects: Annotated[tuple[Effect, ...], Most(32)] = ()
+    automation: Annotated[tuple[Automation, ...], Most(200)] = ()
+    choke: Name = ""
     groove: Groove = Groove()
 
     def cell(self, section: str) -> Cell | None:
@@ -215,12 +232,12 @@ class SongSection:
     """`levels_db`: how loud each phrase of PHRASE_BARS plays, all parts alike; phrases beyond the list play at 0 dB. `ducks`:
     whether the ducker is triggered here. `name`: what the producer calls it, "" for its label."""
 
-    id: str
+    id: Id
     label: Label
     bars: int
-    levels_db: tuple[float, ...] = ()
+    levels_db: Annotated[tuple[Decibels, ...], Most(MAX_BARS)] = ()
     ducks: bool = True
-    name: str = ""
+    name: Name = ""
 
     def __post_init__(self) -> None:
         if not 1 <= self.bars <= MAX_BARS:
@@ -238,14 +255,14 @@ class Transition:
     0..1: how much of it. `on`: the parts, or buses, that it is made of or works on; empty for the usual ones. `rhythm`: of a
     roll. `seed` chooses a fill."""
 
-    id: str
+    id: Id
     kind: TransitionKind
-    section: str
-    beats: float
-    amount: float = 0.7
-    on: tuple[str, ...] = ()
-    rhythm: str = ""
-    seed: int = 0
+    section: Id
+    beats: Beats
+    amount: Share = 0.7
+    on: Annotated[tuple[Id, ...], Most(100)] = ()
+    rhythm: Id = ""
+    seed: Seed = 0
 
 
 @dataclass(frozen=True)
@@ -253,7 +270,7 @@ class Ducking:
     """`shape` has 64 points over one beat from the trigger on, 0 = untouched, 1 = fully down; parts scale it."""
 
     rate: Rate
-    shape: tuple[float, ...]
+    shape: tuple[Share, ...]
 
     def __post_init__(self) -> None:
         if len(self.shape) != DUCK_POINTS:
@@ -264,30 +281,30 @@ class Ducking:
 class EqBand:
     """A peaking band (bell)."""
 
-    hz: float
-    gain_db: float
-    q: float
+    hz: Annotated[float, Within(1, 1e5)]
+    gain_db: Decibels
+    q: Annotated[float, Within(0.01, 100)]
 
 
 @dataclass(frozen=True)
 class Reverb:
     kind: Literal["room", "plate", "hall", "dome"] = "room"
-    decay_s: float = 1.8
-    pre_delay_ms: float = 18.0
-    low_cut_hz: float = 280.0
-    high_cut_hz: float = 8500.0
-    duck_db: float = 4.0
+    decay_s: Annotated[float, Within(0.01, 60)] = 1.8
+    pre_delay_ms: Annotated[float, Within(0, 2000)] = 18.0
+    low_cut_hz: Hertz = 280.0
+    high_cut_hz: Annotated[float, Within(20, 1e5)] = 8500.0
+    duck_db: Annotated[float, Within(0, 100)] = 4.0
 
 
 @dataclass(frozen=True)
 class Delay:
     """Synced to the song: `steps` 16ths between echoes, `feedback` 0..0.8."""
 
-    steps: float = 3.0
-    feedback: float = 0.42
-    low_cut_hz: float = 350.0
-    high_cut_hz: float = 5500.0
-    duck_db: float = 3.0
+    steps: Annotated[float, Within(0.1, 64)] = 3.0
+    feedback: Annotated[float, Within(0, 0.95)] = 0.42
+    low_cut_hz: Hertz = 350.0
+    high_cut_hz: Annotated[float, Within(20, 1e5)] = 5500.0
+    duck_db: Annotated[float, Within(0, 100)] = 3.0
 
 
 @dataclass(frozen=True)
@@ -295,13 +312,13 @@ class Master:
     """`effects` stand between the EQ and the gain. `width` scales the side signal (1 = as mixed); under `mono_below_hz` the side
     is cut."""
 
-    eq: tuple[EqBand, ...] = ()
-    low_cut_hz: float = 25.0
-    width: float = 1.0
-    mono_below_hz: float = 110.0
-    gain_db: float = 0.0
-    ceiling_dbtp: float = -1.0
-    effects: tuple[Effect, ...] = ()
+    eq: Annotated[tuple[EqBand, ...], Most(64)] = ()
+    low_cut_hz: Annotated[float, Within(1, 2000)] = 25.0
+    width: Annotated[float, Within(0, 10)] = 1.0
+    mono_below_hz: Annotated[float, Within(1, 2000)] = 110.0
+    gain_db: Decibels = 0.0
+    ceiling_dbtp: Annotated[float, Within(-60, 0)] = -1.0
+    effects: Annotated[tuple[Effect, ...], Most(32)] = ()
 
 
 @dataclass(frozen=True)
@@ -309,22 +326,22 @@ class Song:
     """`buses`: effects by bus. `automation`: of buses, returns and the master, by name; of these "gain_db" moves on top of the
     level, and "effects.N.NAME" as in parts."""
 
-    title: str
+    title: Name
     bpm: float
     tonic: str
     mode: str
-    swing_percent: float
-    sections: tuple[SongSection, ...]
-    parts: tuple[Part, ...]
+    swing_percent: Annotated[float, Within(50, 80)]
+    sections: Annotated[tuple[SongSection, ...], Most(MAX_BARS)]
+    parts: Annotated[tuple[Part, ...], Most(MOST_PARTS + len(get_args(TransitionKind)))]
     ducking: Ducking
     reverb: Reverb = Reverb()
     delay: Delay = Delay()
     master: Master = Master()
     buses: dict[str, tuple[Effect, ...]] = field(default_factory=dict)
     automation: dict[str, tuple[Automation, ...]] = field(default_factory=dict)
-    transitions: tuple[Transition, ...] = ()
-    seed: int = 0
-    style: str = ""
+    transitions: Annotated[tuple[Transition, ...], Most(1000)] = ()
+    seed: Seed = 0
+    style: Id = ""
 
     def __post_init__(self) -> None:
         if not MIN_BPM <= self.bpm <= MAX_BPM:

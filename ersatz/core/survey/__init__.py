@@ -166,7 +166,9 @@ def _spans(track: Track, ground: Ground, corrections: Corrections) -> list[Span]
     if corrections.sections is None:
         return find_sections(track.shared, ground.bars, ground.presence, ground.energy, ground.noise_db)
     spans = [Span(c.start_bar - 1, c.bars, c.label, 1.0, None) for c in corrections.sections]
-    return [s for s in spans if s.start < ground.bars.count]
+    spans = [s for s in spans if s.start < ground.bars.count]
+    # Made for another length of the track, the last one reaches to its end.
+    return [*spans[:-1], replace(spans[-1], bars=ground.bars.count - spans[-1].start)]
 
 
 def _cut(steps: np.ndarray, bars: BarTable, span: Span) -> np.ndarray:

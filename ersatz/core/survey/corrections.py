@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
 from ersatz.core.survey.document import LABELS, Corrections, SectionCorrection, Survey, Tempo
 
 #: How far tapping may be off, as a share of the tempo, for a measured one to be meant.
 TAP_TOLERANCE = 0.035
 MIN_SECTION_BARS = 1
-MIN_BEATS, MAX_BEATS = 2, 7
 #: Ratios at which the same pulse is tapped.
 TAP_RATIOS = (1.0, 0.5, 2.0, 1.5, 2 / 3, 4 / 3, 0.75, 3.0, 1 / 3)
 
@@ -32,6 +32,7 @@ def with_tapped_tempo(old: Corrections, tapped_bpm: float, measured: Tempo) -> C
 def meant_tempo(tapped_bpm: float, measured: Tempo) -> float:
     candidates = [measured.bpm * ratio for ratio in TAP_RATIOS]
     candidates += [a.bpm for a in measured.alternatives]
+    candidates = [bpm for bpm in candidates if MIN_BPM <= bpm <= MAX_BPM] or [tapped_bpm]
     nearest = min(candidates, key=lambda bpm: abs(bpm / tapped_bpm - 1))
     return round(nearest, 4) if abs(nearest / tapped_bpm - 1) <= TAP_TOLERANCE else round(tapped_bpm, 2)
 

@@ -7,14 +7,14 @@ evidence for drawing: the tempo curve, the chroma, the energy per bar.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from ersatz.core.errors import OtherMetre, UnusableDocument
-from ersatz.core.grid import BarGrid
+from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM, BarGrid
 from ersatz.core.pitch import Key as PitchKey
-from ersatz.core.serial import from_json, to_json
+from ersatz.core.serial import Within, from_json, to_json
 
 SCHEMA = "ersatz.survey/1"
 ROLES = ("kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise")
@@ -322,20 +322,33 @@ class Event:
 @dataclass(frozen=True)
 class SectionCorrection:
     label: Label
-    start_bar: int
-    bars: int
+    start_bar: Annotated[int, Within(1, 100_000)]
+    bars: Annotated[int, Within(1, 100_000)]
 
 
 @dataclass(frozen=True)
 class Corrections:
     """What the producer says over the measurement. None: as measured."""
 
-    bpm: float | None = None
-    first_downbeat_s: float | None = None
+    bpm: Annotated[float, Within(MIN_BPM, MAX_BPM)] | None = None
+    first_downbeat_s: Annotated[float, Within(0, 36_000)] | None = None
     tonic: str | None = None
     mode: str | None = None
     sections: tuple[SectionCorrection, ...] | None = None
-    beats_per_bar: int | None = None
+    beats_per_bar: Annotated[int, Within(MIN_BEATS, MAX_BEATS)] | None = None
+
+    def __post_init__(self) -> None:
+        if (self.tonic is None) != (self.mode is None):
+            raise ValueError("a key has a tonic and a mode")
+        if self.tonic is not None and self.mode is not None:
+            PitchKey(self.tonic, self.mode)
+        if self.sections is not None and not self.sections:
+            raise ValueError("a track has at least one section")
+        expected = 1
+        for section in self.sections or ():
+            if section.start_bar != expected:
+                raise ValueError(f"sections follow each other: bar {expected} belongs to none or to two")
+            expected += section.bars
 
     @property
     def moves_grid(self) -> bool:

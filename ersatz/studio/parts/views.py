@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from errno import ENOSPC
 
 from django.contrib.auth.decorators import login_required
@@ -16,7 +15,7 @@ from ersatz.core.edits import edit_json, parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import pattern_edit, pattern_midi
 from ersatz.core.mixdown.audition import audition, bypass_db
-from ersatz.core.serial import to_json
+from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Part, Song, Sound
 from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
@@ -144,7 +143,7 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     """What an edit would draw, without making it: for curves that are being dragged. Body: {"edit": ...}."""
     remake, revision = _current(request, pk)
     try:
-        edited = _part_of(parse_edit(json.loads(request.body)["edit"]).apply(revision.song), part)
+        edited = _part_of(parse_edit(read_json(request.body)["edit"]).apply(revision.song), part)
     except (ErsatzError, ValueError, KeyError, TypeError) as error:
         return JsonResponse({"error": str(error)}, status=400)
     samples = OwnSample.objects.finder(remake.owner)

@@ -1,14 +1,11 @@
 """Corrections of a survey, one at a time."""
 
-import json
-
 from django import forms
 
 from ersatz.core.errors import UnusableDocument
+from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
 from ersatz.core.pitch import TONICS
-from ersatz.core.serial import from_json
-from ersatz.core.song.document import MAX_BPM, MIN_BPM
-from ersatz.core.survey import corrections
+from ersatz.core.serial import from_json, read_json
 from ersatz.core.survey.document import Corrections, SectionCorrection
 
 
@@ -39,7 +36,7 @@ class ShiftForm(forms.Form):
 
 
 class MetreForm(forms.Form):
-    beats = forms.IntegerField(min_value=corrections.MIN_BEATS, max_value=corrections.MAX_BEATS)
+    beats = forms.IntegerField(min_value=MIN_BEATS, max_value=MAX_BEATS)
 
 
 class KeyForm(forms.Form):
@@ -54,6 +51,6 @@ class SectionsForm(forms.Form):
 
     def clean_sections(self) -> tuple[SectionCorrection, ...]:
         try:
-            return from_json(Corrections, {"sections": json.loads(self.cleaned_data["sections"])}).sections or ()
+            return from_json(Corrections, {"sections": read_json(self.cleaned_data["sections"])}).sections or ()
         except (ValueError, UnusableDocument) as error:
             raise forms.ValidationError("That is not a list of sections.") from error
