@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from ersatz.core.audio import Audio, write_audio
+from ersatz.core.audio import Audio, check_writable, write_audio
 from ersatz.core.draft.match import set_loudness, survey_remake
 from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import write_midi
@@ -115,6 +115,7 @@ def _draft(arguments: argparse.Namespace) -> None:
 
 
 def _mixdown(arguments: argparse.Namespace) -> None:
+    check_writable(arguments.out)
     song = Song.from_json(_read_json(arguments.song))
     if arguments.target_lufs is not None:
         song = set_loudness(song, arguments.target_lufs)
@@ -195,6 +196,8 @@ def _bars(text: str, count: int) -> tuple[int, int]:
 
 
 def _read_json(path: Path) -> Any:
+    if not path.is_file():
+        raise UnusableDocument(f"“{path}” is not a file." if path.exists() else f"There is no file “{path}”.")
     try:
         return read_json(path.read_bytes())
     except UnusableDocument as error:
@@ -203,6 +206,8 @@ def _read_json(path: Path) -> Any:
 
 def _write_json(data: Any, path: Path | None) -> None:
     text = json.dumps(data, ensure_ascii=False, separators=(",", ":")) if path else json.dumps(data, ensure_ascii=False)
+    if path is not None and path.exists() and not path.is_file():
+        raise UnusableDocument(f"“{path}” is not a file.")
     if path is None:
         print(text)
     else:

@@ -73,6 +73,13 @@ class Audio:
         return self.samples[:2]
 
 
+#: Suffix -> format and subtype.
+WRITTEN = {
+    ".wav": ("WAV", "PCM_24"), ".flac": ("FLAC", "PCM_24"), ".aiff": ("AIFF", "PCM_24"), ".aif": ("AIFF", "PCM_24"),
+    ".ogg": ("OGG", "VORBIS"), ".opus": ("OGG", "OPUS"), ".mp3": ("MP3", "MPEG_LAYER_III"),
+}  # fmt: skip
+
+
 def read_audio(path: str | Path, name: str | None = None, limits: Limits = TRACK) -> Audio:
     """The whole file. Raises UnusableAudio, with one sentence for the producer, for what can't be surveyed or played.
 
@@ -81,7 +88,7 @@ def read_audio(path: str | Path, name: str | None = None, limits: Limits = TRACK
     path = Path(path)
     name = name or path.name
     if not path.is_file():
-        raise UnusableAudio(f"There is no file “{name}”.")
+        raise UnusableAudio(f"“{name}” is not a file." if path.exists() else f"There is no file “{name}”.")
     if path.stat().st_size == 0:
         raise UnusableAudio(f"“{name}” is empty. {limits.accepted}")
     _refuse_video(path, name, limits)
@@ -169,10 +176,26 @@ def resample(samples: np.ndarray, from_hz: int, to_hz: int) -> np.ndarray:
 
 
 def write_audio(path: str | Path, audio: Audio, subtype: str | None = None) -> None:
-    """WAV, FLAC, OGG or Opus by suffix. 24 bit unless `subtype` says otherwise."""
+    """Written in the format of its suffix, one of WRITTEN, 24 bit unless `subtype` says otherwise. Raises UnusableAudio for a place
+    that can't be written to."""
     path = Path(path)
-    subtype = subtype or ("PCM_24" if path.suffix.lower() in (".wav", ".flac", ".aif", ".aiff") else None)
-    soundfile.write(str(path), audio.samples.T, audio.rate_hz, subtype=subtype)
+    format_name, usual = check_writable(path)
+    with soundfile.SoundFile(str(path), "w", audio.rate_hz, audio.channels, subtype or usual, format=format_name) as file:
+        # In blocks: the library's OGG encoder doesn't survive minutes at once.
+        for start in range(0, audio.frames, READ_FRAMES):
+            file.write(audio.samples[:, start : start + READ_FRAMES].T)
+
+
+def check_writable(path: Path) -> tuple[str, str]:
+    """Format and usual subtype of an audio file to be written. Raises UnusableAudio, with one sentence, for another suffix, a folder
+    that isn't there, and what is no file."""
+    if path.suffix.lower() not in WRITTEN:
+        raise UnusableAudio(f"“{path.name}” should end in {', '.join(WRITTEN)}.")
+    if not path.parent.is_dir():
+        raise UnusableAudio(f"There is no folder “{path.parent}”.")
+    if path.exists() and not path.is_file():
+        raise UnusableAudio(f"“{path}” is not a file.")
+    return WRITTEN[path.suffix.lower()]
 
 
 def file_sha256(path: str | Path) -> str:

@@ -1,4 +1,4 @@
-"""Web server and worker together: `python -m ersatz.site.serve [--demo] [--port N] [--fresh]`. One Ctrl-C stops both."""
+"""Prepares the data and starts web server and worker: `python -m ersatz.site.serve [--demo] [--port N] [--fresh]`."""
 
 from __future__ import annotations
 
@@ -7,16 +7,21 @@ import contextlib
 import importlib.metadata
 import os
 import shutil
-import signal
 import socket
 import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Callable
 from pathlib import Path
+
+from ersatz.site.private import keep_private
+from ersatz.site.together import run_together
 
 LEAST_FREE_MB = 700
 START_WITHIN_S = 60
+#: Address that says only that the server runs.
+ALIVE = "/alive/"
 
 
 def main() -> int:
@@ -36,7 +41,10 @@ def main() -> int:
         return _fail("--fresh throws data away and is for the demo only.")
     if arguments.fresh:
         shutil.rmtree(home, ignore_errors=True)
+    if os.environ.get("ERSATZ_HOSTS") and os.environ.get("ERSATZ_ACCOUNTS") != "1":
+        return _fail("ERSATZ_HOSTS lets other machines in, so people have to sign in: set ERSATZ_ACCOUNTS=1 as well.")
     home.mkdir(parents=True, exist_ok=True)
+    keep_private(home)
     free_mb = shutil.disk_usage(home).free // (1024 * 1024)
     if free_mb < LEAST_FREE_MB:
         return _fail(f"the disk is nearly full: {LEAST_FREE_MB} MB are needed and {free_mb} MB are free.")
@@ -49,61 +57,34 @@ def main() -> int:
         if arguments.demo and subprocess.call([*manage, "seed_demo"]):
             return _fail("the demo data could not be made; see above.")
         prepared.write_text(wanted)
-    return _run_together(manage, arguments.port)
+    configured = ["--config", "python:ersatz.site.gunicorn_conf"]
+    web = [sys.executable, "-m", "gunicorn", *configured, "--bind", f"127.0.0.1:{arguments.port}"]
+    if run_together([web, [*manage, "run_huey", "--quiet"]], _say_when_up(arguments.port)):
+        print("\nStopping", file=sys.stderr)
+        return 0
+    return _fail("the web server or the worker ended again and again; see above.")
 
 
 def _migrations() -> str:
-    """Names of our migrations and Django's version: as long as they stay, the database of an earlier start is ready."""
+    """Names of our migrations and versions of what brings others: while they stay, the database of an earlier start is ready."""
     folder = Path(__file__).parent.parent / "studio" / "migrations"
-    return f"{importlib.metadata.version('django')} {' '.join(sorted(p.stem for p in folder.glob('0*.py')))}"
+    versions = " ".join(importlib.metadata.version(name) for name in ("django", "django-axes"))
+    return f"{versions} {' '.join(sorted(p.stem for p in folder.glob('0*.py')))}"
 
 
-def _run_together(manage: list[str], port: int) -> int:
-    """Start both, say where, and wait until one of them ends or Ctrl-C comes."""
-    serve = [sys.executable, "-m", "gunicorn", "ersatz.site.wsgi:application", "--bind", f"127.0.0.1:{port}", "--workers", "1",
-             "--threads", "8", "--timeout", "300", "--graceful-timeout", "3", "--log-level", "warning"]  # fmt: skip
-    # Each in a group of its own, so that Ctrl-C reaches them through us, in order.
-    processes = [subprocess.Popen(c, start_new_session=True) for c in (serve, [*manage, "run_huey", "--quiet"])]
+def _say_when_up(port: int) -> Callable[[Callable[[], bool]], None]:
+    """Says where it runs once it answers."""
 
-    def stop(*_: object) -> None:
-        raise KeyboardInterrupt
+    def say(runs: Callable[[], bool]) -> None:
+        deadline = time.monotonic() + START_WITHIN_S
+        while time.monotonic() < deadline and runs():
+            with contextlib.suppress(OSError):
+                urllib.request.urlopen(f"http://127.0.0.1:{port}{ALIVE}", timeout=2).close()
+                print(f"\nErsatz is running at http://127.0.0.1:{port}/  (Ctrl-C stops it)", flush=True)
+                return
+            time.sleep(0.1)
 
-    # Set for both: a shell that starts us in the background has SIGINT ignored.
-    signal.signal(signal.SIGTERM, stop)
-    signal.signal(signal.SIGINT, stop)
-    code = 0
-    try:
-        address = f"http://127.0.0.1:{port}/"
-        if _answers(address, processes):
-            print(f"\nErsatz is running at {address}  (Ctrl-C stops it)", flush=True)
-        while all(p.poll() is None for p in processes):
-            time.sleep(0.3)
-        code = _fail("the web server or the worker has ended; see above.")
-    except KeyboardInterrupt:
-        print("\nStopping", file=sys.stderr)
-    finally:
-        for process in processes:
-            with contextlib.suppress(ProcessLookupError):
-                process.terminate()
-        deadline = time.monotonic() + 5
-        for process in processes:
-            try:
-                process.wait(max(0.1, deadline - time.monotonic()))
-            except subprocess.TimeoutExpired:
-                # An unfinished job is taken up again at the next start.
-                with contextlib.suppress(ProcessLookupError):
-                    os.killpg(process.pid, signal.SIGKILL)
-    return code
-
-
-def _answers(address: str, processes: list[subprocess.Popen]) -> bool:
-    deadline = time.monotonic() + START_WITHIN_S
-    while time.monotonic() < deadline and all(p.poll() is None for p in processes):
-        with contextlib.suppress(OSError):
-            urllib.request.urlopen(address, timeout=2).close()
-            return True
-        time.sleep(0.1)
-    return False
+    return say
 
 
 def _is_busy(port: int) -> bool:

@@ -10,8 +10,12 @@ ERSATZ_DEBUG      1: Django's debug pages
 
 import os
 import secrets
+import tempfile
+from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlparse
+
+from django.core.exceptions import ImproperlyConfigured
 
 PACKAGE = Path(__file__).resolve().parent.parent
 HOME = Path(os.environ.get("ERSATZ_HOME", "var")).resolve()
@@ -19,12 +23,23 @@ HOME.mkdir(parents=True, exist_ok=True)
 
 
 def _secret_key() -> str:
-    """Made on the first start, kept beside the data, readable by its owner only."""
+    """Made on the first start, kept beside the data, readable by its owner only. Written whole or not at all; an empty one, left by
+    a full disk, is made anew."""
     path = HOME / "secret_key"
-    if not path.exists():
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT, 0o600)
+    for _ in range(2):
+        if path.exists() and (key := path.read_text().strip()):
+            return key
+        handle, name = tempfile.mkstemp(dir=HOME, prefix="secret_key.")
         with os.fdopen(handle, "w") as file:
             file.write(secrets.token_urlsafe(50))
+        path.unlink(missing_ok=True)
+        try:
+            # Of several that start at once one is first; all use its key.
+            os.link(name, path)
+        except FileExistsError:
+            pass
+        finally:
+            os.unlink(name)
     return path.read_text().strip()
 
 
@@ -54,14 +69,18 @@ def _database() -> dict:
 SECRET_KEY = os.environ.get("ERSATZ_SECRET_KEY") or _secret_key()
 DEBUG = os.environ.get("ERSATZ_DEBUG") == "1"
 ACCOUNTS = os.environ.get("ERSATZ_ACCOUNTS") == "1"
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", "testserver"]
-ALLOWED_HOSTS += [h for h in os.environ.get("ERSATZ_HOSTS", "").split(",") if h]
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+_hosts = [h.strip() for h in os.environ.get("ERSATZ_HOSTS", "").split(",") if h.strip()]
+if _hosts and not ACCOUNTS:
+    raise ImproperlyConfigured("ERSATZ_HOSTS lets other machines in, so people have to sign in: set ERSATZ_ACCOUNTS=1 as well.")
+ALLOWED_HOSTS += _hosts
 
 INSTALLED_APPS = [
     "django.contrib.auth",
     "django.contrib.contenttypes",
     "django.contrib.sessions",
     "django.contrib.staticfiles",
+    "axes",
     "huey.contrib.djhuey",
     "ersatz.studio",
 ]
@@ -74,7 +93,9 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "ersatz.studio.middleware.local_user",
+    "ersatz.studio.middleware.unreadable_documents",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "ersatz.site.urls"
 WSGI_APPLICATION = "ersatz.site.wsgi.application"
@@ -107,8 +128,30 @@ FILE_UPLOAD_TEMP_DIR.mkdir(exist_ok=True)
 LOGIN_URL = "login"
 LOGIN_REDIRECT_URL = "shelf"
 LOGOUT_REDIRECT_URL = "login"
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+_VALIDATION = "django.contrib.auth.password_validation"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"{_VALIDATION}.UserAttributeSimilarityValidator"},
+    {"NAME": f"{_VALIDATION}.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": f"{_VALIDATION}.CommonPasswordValidator"},
+    {"NAME": f"{_VALIDATION}.NumericPasswordValidator"},
+]
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+# Five wrong passwords for a name, and it has to wait a while, whoever asks.
+AXES_ENABLED = ACCOUNTS
+AXES_FAILURE_LIMIT = 5
+AXES_COOLOFF_TIME = timedelta(minutes=15)
+AXES_LOCKOUT_PARAMETERS = ["username"]
+AXES_RESET_ON_SUCCESS = True
+AXES_LOCKOUT_CALLABLE = "ersatz.studio.errors.locked_out"
+AXES_VERBOSE = False
 SESSION_COOKIE_SAMESITE = "Lax"
+# With accounts people come over TLS, which a proxy on this machine ends; gunicorn takes its word for the scheme.
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = ACCOUNTS
+SECURE_REDIRECT_EXEMPT = [r"^alive/$"]
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if ACCOUNTS else 0
+# Other names of the owner's domain, and lists in browsers, are not ours to decide about.
+SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021"]
+CSRF_FAILURE_VIEW = "ersatz.studio.errors.csrf_failure"
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"
 

@@ -1,9 +1,13 @@
-"""The queue's tasks: run a job, and take up what a dead worker left behind. The worker finds this module by its name."""
+"""The queue's tasks: run a job, take up what a dead worker left behind, tidy up. The worker finds this module by its name."""
+
+import os
 
 from django.db import close_old_connections
 from huey import crontab
 from huey.contrib.djhuey import HUEY, periodic_task, task
 
+from ersatz.site.together import CRASHED, STARTED
+from ersatz.studio import sweep
 from ersatz.studio.jobs import work
 
 
@@ -15,12 +19,21 @@ def run_job(job_id: int) -> None:
 
 @HUEY.on_startup()
 def take_up_at_start() -> None:
-    for job_id in work.take_up_orphans(all_running=work.SINGLE_WORKER):
+    """What was under way when the starter began is nobody's any more; without a starter it may be another machine's."""
+    for job_id in work.take_up_orphans(all_running=work.SINGLE_WORKER, crashed=os.environ.get(CRASHED) == "1"):
         run_job(job_id)
+    started = os.environ.get(STARTED)
+    sweep.sweep(float(started) if started else None)
 
 
 @periodic_task(crontab(minute="*"))
 def take_up_stale() -> None:
-    if not work.SINGLE_WORKER:
-        for job_id in work.take_up_orphans(all_running=False):
-            run_job(job_id)
+    """Also where there is one worker: while this runs, it runs no job, so what hasn't been heard from ended unwritten."""
+    for job_id in work.take_up_orphans(all_running=False):
+        run_job(job_id)
+
+
+@periodic_task(crontab(hour="4", minute="11"))
+def tidy() -> None:
+    sweep.sweep()
+    sweep.purge()

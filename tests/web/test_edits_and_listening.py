@@ -176,7 +176,18 @@ def test_a_job_runs_once_however_often_it_is_sent(reference, job_for):
     work.run(job.pk)
     work.run(job.pk)
     job.refresh_from_db()
-    assert job.attempts == 1
+    assert job.state == Job.State.DONE
+
+
+def test_only_a_crash_of_its_worker_counts_against_a_job(reference, job_for):
+    job = job_for(Job.Kind.SURVEY, reference=reference, state=Job.State.RUNNING)
+    for crashed, attempts in ((False, 0), (True, 1), (False, 1), (True, 2), (False, 2)):
+        Job.objects.filter(pk=job.pk).update(state=Job.State.RUNNING)
+        assert work.take_up_orphans(all_running=True, crashed=crashed) == [job.pk]
+        job.refresh_from_db()
+        assert job.attempts == attempts
+    Job.objects.filter(pk=job.pk).update(state=Job.State.RUNNING)
+    assert work.take_up_orphans(all_running=True, crashed=True) == []
 
 
 def test_a_job_whose_worker_died_is_taken_up_again(reference, job_for):

@@ -40,6 +40,12 @@ MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 
 Progress = Callable[[str, float], None]
+#: 0..1 of a phase.
+Step = Callable[[float], None]
+
+
+def _quietly(fraction: float) -> None:
+    pass
 
 
 def match_song(
@@ -48,21 +54,20 @@ def match_song(
     """The song with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
     cache = cache or RenderCache()
     main = survey.main_section()
-    progress("part levels", 0.0)
-    song = _solve_levels(song, survey, main, cache)
-    progress("master EQ", 0.2)
-    song = _solve_eq(song, survey, main, cache)
-    song = _solve_width(song, survey, main, cache)
-    progress("section levels", 0.35)
-    song = _section_levels(song, survey, main, cache)
-    progress("loudness", 0.5)
-    song = _solve_loudness(song, survey.loudness.integrated_lufs, cache)
-    progress("ducking", 0.65)
-    song = _solve_ducking(song, survey, cache)
-    progress("master EQ", 0.85)
-    song = _trim_eq(song, survey, main, cache)
-    progress("loudness", 0.92)
-    return _solve_loudness(song, survey.loudness.integrated_lufs, cache)
+
+    def at(phase: str, begin: float, end: float) -> Step:
+        """Progress of a phase, told all along: what it raises ends the work within a moment."""
+        progress(phase, begin)
+        return lambda fraction: progress(phase, begin + (end - begin) * fraction)
+
+    song = _solve_levels(song, survey, main, cache, at("part levels", 0.0, 0.2))
+    song = _solve_eq(song, survey, main, cache, at("master EQ", 0.2, 0.3))
+    song = _solve_width(song, survey, main, cache, at("width", 0.3, 0.35))
+    song = _section_levels(song, survey, main, cache, at("section levels", 0.35, 0.5))
+    song = _solve_loudness(song, survey.loudness.integrated_lufs, cache, at("loudness", 0.5, 0.65))
+    song = _solve_ducking(song, survey, cache, at("ducking", 0.65, 0.85))
+    song = _trim_eq(song, survey, main, cache, at("master EQ", 0.85, 0.92))
+    return _solve_loudness(song, survey.loudness.integrated_lufs, cache, at("loudness", 0.92, 1.0))
 
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
@@ -82,13 +87,14 @@ def _inside() -> np.ndarray:
     return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
 
 
-def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
     inside = _inside()
     target = np.array(survey.spectrum.per_section[main].level_db)[inside]
     audible = []
-    for part in song.parts:
+    for k, part in enumerate(song.parts):
+        step(k / len(song.parts))
         power = bands.band_power(mixdown.solo_part(part, start, stop), RATE_HZ)[inside]
         if power.sum() > 1e-12:
             audible.append((part.id, power))
@@ -128,27 +134,27 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: str) -> tuple[np.ndarray, np.ndarray]:
+def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: str, step: Step) -> tuple[np.ndarray, np.ndarray]:
     """Reference less remake per band with the overall difference taken out, and which bands count."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
-    level = bands.relative_db(bands.band_power(mixdown.samples(start, stop, stage=stage), RATE_HZ))
+    level = bands.relative_db(bands.band_power(mixdown.samples(start, stop, step, stage), RATE_HZ))
     target = np.array(survey.spectrum.per_section[main].level_db)
     known = _inside() & (target > target.max() - 55)
     difference = target - level
     return difference - float(np.mean(difference[known])), known
 
 
-def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
-    residual, known = _residual(song, survey, main, cache, "mix")
+def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
+    residual, known = _residual(song, survey, main, cache, "mix", step)
     return _with_bells(song, _bells_for(residual[known], known))
 
 
-def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
     """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
-    x = mixdown.samples(start, stop, stage="mix")
+    x = mixdown.samples(start, stop, step, "mix")
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
     # Middle and sides per band; width = 2 s / (m + s), and the sides' power goes with the square of their level.
@@ -167,19 +173,19 @@ def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache) -> S
     return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 
-def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
     """Once more on the finished mix: clipping and limiting have moved the balance."""
-    residual, known = _residual(song, survey, main, cache, "master")
+    residual, known = _residual(song, survey, main, cache, "master", step)
     old = np.array([b.gain_db for b in song.master.eq])
     return _with_bells(song, old + _bells_for(residual[known], known))
 
 
-def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache) -> Song:
+def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
     """Levels per phrase, so that the phrases stand to the main section as the reference's do."""
-    song = _roughly_loud(song, survey, cache)
+    song = _roughly_loud(song, survey, cache, step)
     mixdown = Mixdown(song, cache)
-    mix = mixdown.samples(0, mixdown.frames, stage="mix")
-    steps = step_energy(mixdown.mastered(mix, song.master), RATE_HZ)
+    mix = mixdown.samples(0, mixdown.frames, step, "mix")
+    steps = step_energy(mixdown.mastered(mix, song.master, step), RATE_HZ)
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
     their_t = np.array([s.t_s for s in survey.loudness.short_term])
@@ -210,23 +216,24 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
     return float(10 * np.log10(np.mean(10 ** (lufs[inside] / 10))))
 
 
-def _roughly_loud(song: Song, survey: Survey, cache: RenderCache) -> Song:
+def _roughly_loud(song: Song, survey: Survey, cache: RenderCache, step: Step) -> Song:
     """Master gain from the unmastered loudness of the main section: near enough to judge sections by."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, survey.main_section(), mixdown)
-    own = integrated_lufs(step_energy(mixdown.samples(start, stop, stage="mix"), RATE_HZ))
+    own = integrated_lufs(step_energy(mixdown.samples(start, stop, step, "mix"), RATE_HZ))
     return with_master_gain(song, survey.sections[survey.main_section()].loudness_lufs - own)
 
 
-def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache) -> Song:
+def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: Step = _quietly) -> Song:
     """Secant search on the master's gain; more gain yields less and less, as the limiter takes over."""
     mixdown = Mixdown(song, cache)
-    mix = mixdown.samples(0, mixdown.frames, stage="mix")
+    mix = mixdown.samples(0, mixdown.frames, step, "mix")
     gain, slope = song.master.gain_db, 1.0
     previous: tuple[float, float] | None = None
     best = (1e9, gain)
     for _ in range(7):
-        loud = integrated_lufs(step_energy(mixdown.mastered(mix, replace(song.master, gain_db=round(gain, 3))), RATE_HZ))
+        louder = replace(song.master, gain_db=round(gain, 3))
+        loud = integrated_lufs(step_energy(mixdown.mastered(mix, louder, step), RATE_HZ))
         error = target_lufs - loud
         best = min(best, (abs(error), gain))
         if abs(error) < LOUDNESS_WITHIN_LU:
@@ -238,13 +245,13 @@ def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache) -> Song:
     return with_master_gain(song, best[1])
 
 
-def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
+def _solve_ducking(song: Song, survey: Survey, cache: RenderCache, step: Step) -> Song:
     """Depth and release corrected once by what the survey reads in the remake itself, within limits: the measured curve stays
     the guide, because rhythmic parts colour the second reading more than the first."""
     wanted = survey.pump
     if wanted.depth_db <= 0:
         return song
-    read = _read_pump(song, survey.main_section(), cache)
+    read = _read_pump(song, survey.main_section(), cache, step)
     if read.depth_db <= 0:
         ratio, stretch = MOST_DEPTH, 1.0
     else:
@@ -261,7 +268,7 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache) -> Song:
     return replace(song, ducking=ducking, parts=parts, reverb=reverb, delay=delay)
 
 
-def _read_pump(song: Song, main: int, cache: RenderCache) -> Pump:
+def _read_pump(song: Song, main: int, cache: RenderCache, step: Step) -> Pump:
     """What the survey reads in the remake's main section beside one that doesn't duck, the grid being known."""
     mixdown = Mixdown(song, cache)
     pieces, plan, bar = [], [], 1
@@ -270,13 +277,13 @@ def _read_pump(song: Song, main: int, cache: RenderCache) -> Pump:
             continue
         start, stop = _section_range(song, index, mixdown)
         bars = round((stop - start) / RATE_HZ / song.grid.bar_s)
-        pieces.append(mixdown.samples(start, stop))
+        pieces.append(mixdown.samples(start, stop, step))
         plan.append(SectionCorrection(cast(Label, label), bar, bars))
         bar += bars
     audio = Audio(np.ascontiguousarray(np.concatenate(pieces, axis=1)), RATE_HZ)
     known = Corrections(song.bpm, 0.0, song.tonic, song.mode, tuple(plan))
     source = Source("", audio.duration_s, RATE_HZ, 2, "")
-    return survey_audio(audio, source, known).pump
+    return survey_audio(audio, source, known, lambda phase, fraction: step(fraction)).pump
 
 
 def _resting(song: Song) -> int | None:
@@ -290,7 +297,7 @@ def _resting(song: Song) -> int | None:
     return -max(rests)[1] if rests else None
 
 
-def survey_remake(audio: Audio, song: Song) -> Survey:
+def survey_remake(audio: Audio, song: Song, progress: Progress = lambda phase, fraction: None) -> Survey:
     """The remake measured as any other audio: nothing is taken from the song but its title."""
     source = Source(f"{song.title}.wav", round(audio.duration_s, 3), audio.rate_hz, audio.channels, song.sha())
-    return survey_audio(audio, source)
+    return survey_audio(audio, source, progress=progress)

@@ -166,9 +166,14 @@ class RenderCache:
         # A full disk must not stop the music: the cache just stays behind.
         with contextlib.suppress(OSError):
             path.parent.mkdir(exist_ok=True)
-            with tempfile.NamedTemporaryFile(dir=path.parent, suffix=".part", delete=False) as file:
-                np.save(file, value)
-            os.replace(file.name, path)
+            handle, unfinished = tempfile.mkstemp(dir=path.parent, suffix=".part")
+            try:
+                with os.fdopen(handle, "wb") as file:
+                    np.save(file, value)
+                os.replace(unfinished, path)
+            except BaseException:
+                os.unlink(unfinished)
+                raise
             self._written += value.nbytes
             if self._written > self._disk_limit // 20:
                 self._written = 0

@@ -617,7 +617,7 @@ class Mixdown:
             for b in self.bars.around(bar, limiter.CONTEXT, limiter.CONTEXT):
                 self._want_mastering(work, b)
 
-    def mastered(self, mix: np.ndarray, master: Master) -> np.ndarray:
+    def mastered(self, mix: np.ndarray, master: Master, progress: Progress = lambda fraction: None) -> np.ndarray:
         """A mix of the whole song through another master without its effects, for trying masters on one mix: what `samples`
         gives, but for the level, which is in the mix already and changes before the EQ instead of behind it."""
         before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
@@ -627,8 +627,17 @@ class Mixdown:
             x = padded[:, self.bars.edge(bar) : self.bars.edge(bar + 1) + before + after]
             return finish(tone(x, master)[:, CONTEXT:], master)
 
+        pieces = []
         with ThreadPoolExecutor(WORKERS) as pool:
-            return np.concatenate(list(pool.map(piece, range(self.blocks))), axis=1)
+            under_way = [pool.submit(piece, bar) for bar in range(self.blocks)]
+            try:
+                for bar, future in enumerate(under_way):
+                    pieces.append(future.result())
+                    progress(bar / self.blocks)
+            finally:
+                for future in under_way:
+                    future.cancel()
+        return np.concatenate(pieces, axis=1)
 
     # Ranges -------------------------------------------------------------------------------------------------------
 

@@ -3,5 +3,5 @@ from django.urls import path
 from ersatz.studio.gap import views
 
 urlpatterns = [
-    path("remakes/<int:pk>/gap/", views.gap, name="gap"),
+    path("remakes/<number:pk>/gap/", views.gap, name="gap"),
 ]

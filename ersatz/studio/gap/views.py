@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from ersatz.core.gap import Figure, compare
 from ersatz.core.serial import to_json
@@ -22,7 +22,7 @@ MARKS = {"matched": "✓", "close": "△", "off": "▲", "unknown": "·"}
 
 
 @login_required
-@require_GET
+@require_safe
 def gap(request: HttpRequest, pk: int) -> HttpResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision, reference = remake.revision, remake.reference.survey

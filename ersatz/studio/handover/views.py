@@ -8,7 +8,7 @@ from django.contrib.auth.decorators import login_required
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.edits import section_name
 from ersatz.core.mixdown.schedule import sounding_notes
@@ -20,7 +20,7 @@ from ersatz.studio.models import Job, Remake
 
 
 @login_required
-@require_GET
+@require_safe
 def handover(request: HttpRequest, pk: int) -> HttpResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
@@ -88,7 +88,7 @@ def export(request: HttpRequest, pk: int) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def download(request: HttpRequest, pk: int, sha: str, kind: str) -> FileResponse:
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     if kind not in FORMATS or not remake.revisions.filter(sha=sha).exists():

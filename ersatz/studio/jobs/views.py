@@ -3,13 +3,13 @@
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.studio.models import Job
 
 
 @login_required
-@require_GET
+@require_safe
 def status(request: HttpRequest, pk: int) -> JsonResponse:
     return JsonResponse(get_object_or_404(Job, pk=pk, owner=request.user).as_json())
 

@@ -10,21 +10,24 @@ from datetime import timedelta
 
 import numpy as np
 from django.conf import settings
+from django.db import OperationalError
 from django.db.models import F, Q
 from django.utils import timezone
 
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
 from ersatz.core.draft.match import survey_remake
-from ersatz.core.errors import Cancelled, ErsatzError
+from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.remake import draft_and_match
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
+from ersatz.studio.errors import DISK_FULL, is_disk_full
 from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
-from ersatz.studio.models import Job, Measurement
+from ersatz.studio.models import Job, Measurement, Reference
 from ersatz.studio.renders import mixdown_of, render_cache
+from ersatz.studio.sweep import give_up_reserve
 from ersatz.studio.target.make import follow_corrections
 
 log = logging.getLogger(__name__)
@@ -32,44 +35,68 @@ log = logging.getLogger(__name__)
 STALE = timedelta(seconds=60)
 #: A job that killed its worker this often is given up.
 MAX_ATTEMPTS = 3
-WRITE_EVERY_S = 0.25
+GIVEN_UP = "This job stopped its worker three times and was given up."
+WRITE_EVERY_S = 0.5
 
 Progress = Callable[[str, float], None]
 
 
 def run(job_id: int) -> None:
     """Run a queued job to its end. A job that is no longer queued is left alone: running twice does no harm."""
-    claimed = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-        state=Job.State.RUNNING, heartbeat=timezone.now(), attempts=F("attempts") + 1
-    )
+    claimed = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(state=Job.State.RUNNING, heartbeat=timezone.now())
     if not claimed:
         return
     job = Job.objects.select_related("reference", "remake").get(pk=job_id)
+    end = _worked(job)
+    try:
+        _end(job, *end)
+    except OperationalError as error:
+        # The end is written into the room that is kept for it, or the job would run for ever.
+        if not is_disk_full(error) or not give_up_reserve():
+            raise
+        _end(job, Job.State.FAILED, DISK_FULL, None)
+
+
+def _worked(job: Job) -> tuple[str, str, Exception | None]:
+    """How a job ended: state, sentence, and what ended it."""
     try:
         WORK[job.kind](job, _reporter(job))
-    except Cancelled:
-        _finish(job, Job.State.CANCELLED, "Cancelled.")
+    except Cancelled as error:
+        return Job.State.CANCELLED, "Cancelled.", error
     except ErsatzError as error:
-        _refuse(job, str(error))
-    except OSError as error:
-        log.exception("job %s", job_id)
-        full = error.errno == 28
-        _refuse(job, "The disk is full; free some space and try again." if full else "A file could not be read or written.")
-    except Exception:
-        log.exception("job %s", job_id)
-        _refuse(job, "Something went wrong here that should not have; the details are in the log.")
-    else:
-        _finish(job, Job.State.DONE, "")
+        return Job.State.FAILED, str(error), error
+    except Exception as error:
+        log.exception("job %s", job.pk)
+        sentence = "Something went wrong here that should not have; the details are in the log."
+        if is_disk_full(error):
+            sentence = DISK_FULL
+        elif isinstance(error, OSError):
+            sentence = "A file could not be read or written."
+        return Job.State.FAILED, sentence, error
+    return Job.State.DONE, "", None
 
 
-def take_up_orphans(all_running: bool) -> list[int]:
-    """Jobs to enqueue again: those whose worker has gone quiet, or (at the start of the only worker) all that ran."""
+def _end(job: Job, state: str, sentence: str, error: Exception | None) -> None:
+    if state != Job.State.DONE and job.kind == Job.Kind.SURVEY and job.reference and job.reference.survey_json is None:
+        problem = "The survey was cancelled." if state == Job.State.CANCELLED else sentence
+        Reference.objects.filter(pk=job.reference.pk).update(problem=problem[:400])
+        if isinstance(error, UnusableAudio):
+            # Of a file that can't be surveyed the shelf keeps the sentence only.
+            shutil.rmtree(job.reference.folder, ignore_errors=True)
+    Job.objects.filter(pk=job.pk).update(state=state, message=sentence[:400], fraction=1.0, heartbeat=timezone.now())
+
+
+def take_up_orphans(all_running: bool, crashed: bool = False) -> list[int]:
+    """Jobs to enqueue again: those whose worker has gone quiet, or (at the start of the only worker) all that ran. Only where the
+    worker `crashed` does it count against the job; killed from outside it does not."""
     orphaned = Q(state=Job.State.RUNNING)
     if not all_running:
         orphaned &= Q(heartbeat__lt=timezone.now() - STALE)
-    Job.objects.filter(orphaned, attempts__gte=MAX_ATTEMPTS).update(
-        state=Job.State.FAILED, message="This job stopped its worker three times and was given up."
-    )
+    if crashed:
+        Job.objects.filter(orphaned).update(attempts=F("attempts") + 1)
+    for job in Job.objects.filter(orphaned, attempts__gte=MAX_ATTEMPTS, kind=Job.Kind.SURVEY).select_related("reference"):
+        _end(job, Job.State.FAILED, GIVEN_UP, None)
+    Job.objects.filter(orphaned, attempts__gte=MAX_ATTEMPTS).update(state=Job.State.FAILED, message=GIVEN_UP)
     Job.objects.filter(orphaned).update(state=Job.State.QUEUED)
     return list(Job.objects.filter(state=Job.State.QUEUED).order_by("created_at").values_list("pk", flat=True))
 
@@ -83,24 +110,11 @@ def _reporter(job: Job) -> Progress:
         if now - last < WRITE_EVERY_S and fraction < 1:
             return
         last = now
-        Job.objects.filter(pk=job.pk).update(phase=phase[:80], fraction=fraction, heartbeat=timezone.now())
         if Job.objects.filter(pk=job.pk, cancel=True).exists():
             raise Cancelled
+        Job.objects.filter(pk=job.pk).update(phase=phase[:80], fraction=fraction, heartbeat=timezone.now())
 
     return report
-
-
-def _finish(job: Job, state: str, message: str) -> None:
-    Job.objects.filter(pk=job.pk).update(state=state, message=message[:400], fraction=1.0, heartbeat=timezone.now())
-
-
-def _refuse(job: Job, sentence: str) -> None:
-    """A survey that fails takes its file with it: the shelf keeps the sentence only."""
-    if job.kind == Job.Kind.SURVEY and job.reference and job.reference.survey_json is None:
-        job.reference.problem = sentence[:400]
-        job.reference.save(update_fields=["problem"])
-        shutil.rmtree(job.reference.folder, ignore_errors=True)
-    _finish(job, Job.State.FAILED, sentence)
 
 
 def _survey(job: Job, report: Progress) -> None:
@@ -150,8 +164,7 @@ def _measure(job: Job, report: Progress) -> None:
     if revision is None or remake.measurements.filter(sha=revision.sha).exists():
         return
     mix = mixdown_of(remake, revision.song).whole(lambda f: report("mixdown", 0.7 * f))
-    report("measuring the remake", 0.72)
-    survey = survey_remake(mix, revision.song)
+    survey = survey_remake(mix, revision.song, lambda phase, f: report("measuring the remake", 0.7 + 0.3 * f))
     Measurement.objects.update_or_create(remake=remake, sha=revision.sha, defaults={"survey_json": survey.to_json()})
 
 

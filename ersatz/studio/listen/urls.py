@@ -2,11 +2,14 @@ from django.urls import path
 
 from ersatz.studio.listen import views
 
+BARS = "<number:first>-<number:last>"
+REMAKE = "remake/<number:pk>/<slug:sha>"
+
 urlpatterns = [
-    path("reference/<int:pk>/<slug:key>/<int:first>-<int:last>.flac", views.reference_bars, name="listen-reference"),
-    path("remake/<int:pk>/<slug:sha>/with/<slug:code>/<int:first>-<int:last>.flac", views.variant_bars, name="listen-variant"),
-    path("remake/<int:pk>/<slug:sha>/<slug:part>/<slug:was>/<int:first>-<int:last>.flac", views.as_it_was, name="listen-was"),
-    path("louder/<int:pk>/<slug:sha>/<slug:than>/<int:first>-<int:last>.json", views.louder, name="listen-louder"),
-    path("peaks/<int:pk>/<slug:sha>/<str:owner>/<int:first>-<int:last>.json", views.peaks, name="listen-peaks"),
-    path("remake/<int:pk>/<slug:sha>/<int:first>-<int:last>.flac", views.remake_bars, name="listen-remake"),
+    path(f"reference/<number:pk>/<slug:key>/{BARS}.flac", views.reference_bars, name="listen-reference"),
+    path(f"{REMAKE}/with/<slug:code>/{BARS}.flac", views.variant_bars, name="listen-variant"),
+    path(f"{REMAKE}/<slug:part>/<slug:was>/{BARS}.flac", views.as_it_was, name="listen-was"),
+    path(f"louder/<number:pk>/<slug:sha>/<slug:than>/{BARS}.json", views.louder, name="listen-louder"),
+    path(f"peaks/<number:pk>/<slug:sha>/<str:owner>/{BARS}.json", views.peaks, name="listen-peaks"),
+    path(f"{REMAKE}/{BARS}.flac", views.remake_bars, name="listen-remake"),
 ]

@@ -5,7 +5,7 @@ import soundfile
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_safe
 
 from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import SILENT_LUFS, sounding_as
@@ -21,7 +21,7 @@ MAX_BARS = 64
 
 
 @login_required
-@require_GET
+@require_safe
 def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: int) -> HttpResponse:
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     survey = reference.survey
@@ -38,14 +38,14 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
 
 
 @login_required
-@require_GET
+@require_safe
 def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponse:
     remake, song = _song(request, pk, sha)
     return _bars(remake, song, first, last)
 
 
 @login_required
-@require_GET
+@require_safe
 def variant_bars(request: HttpRequest, pk: int, sha: str, code: str, first: int, last: int) -> HttpResponse:
     """A remake with an edit tried on it, or some of its parts alone."""
     remake, song = _song(request, pk, sha)
@@ -57,7 +57,7 @@ def variant_bars(request: HttpRequest, pk: int, sha: str, code: str, first: int,
 
 
 @login_required
-@require_GET
+@require_safe
 def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last: int) -> JsonResponse:
     """Levels of a part, a bus, a return or the master, PEAKS_PER_BAR to a bar."""
     remake, song = _song(request, pk, sha)
@@ -68,7 +68,7 @@ def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last:
 
 
 @login_required
-@require_GET
+@require_safe
 def louder(request: HttpRequest, pk: int, sha: str, than: str, first: int, last: int) -> JsonResponse:
     """By how many dB some bars of one song of a remake are louder than those of another: what a comparison by ear takes back."""
     remake, song = _song(request, pk, sha)
@@ -94,7 +94,7 @@ def _song(request: HttpRequest, pk: int, sha: str) -> tuple[Remake, Song]:
 
 
 @login_required
-@require_GET
+@require_safe
 def as_it_was(request: HttpRequest, pk: int, sha: str, part: str, was: str, first: int, last: int) -> HttpResponse:
     """A remake with one part's sound as it was in another revision, equally loud."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)

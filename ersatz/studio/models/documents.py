@@ -5,9 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from ersatz.core.errors import UnusableDocument
+
+
+class UnreadableRow(UnusableDocument):
+    """A stored document that can't be read any more; `row` holds it."""
+
+    def __init__(self, row: Any, reason: Exception):
+        super().__init__(str(reason))
+        self.row = row
+
 
 class Document:
-    """A read-only attribute that parses the JSON of another field; parsed again only when that field holds another object."""
+    """A read-only attribute that parses the JSON of another field; parsed again only when that field holds another object.
+
+    Raises UnreadableRow where that fails.
+    """
 
     def __init__(self, column: str, parse: Callable[[Any], Any]):
         self.column = column
@@ -22,6 +35,9 @@ class Document:
         data = getattr(row, self.column)
         known = row.__dict__.get(self.slot)
         if known is None or known[0] is not data:
-            known = (data, self.parse(data) if data else None)
+            try:
+                known = (data, self.parse(data) if data else None)
+            except (UnusableDocument, ValueError, KeyError, TypeError, AttributeError) as error:
+                raise UnreadableRow(row, error) from error
             row.__dict__[self.slot] = known
         return known[1]

@@ -16,6 +16,8 @@ from ersatz.studio.models.owned import Owned, OwnedQuerySet
 
 #: So many corrections can be taken back one by one.
 MOST_STEPS_BACK = 100
+#: Where uploads are written before they have a row.
+INCOMING = "incoming"
 
 
 class ReferenceQuerySet(OwnedQuerySet):
@@ -77,6 +79,10 @@ class Reference(Owned):
     @property
     def audio_path(self) -> Path:
         return self.folder / self.stored_name
+
+    @property
+    def has_audio(self) -> bool:
+        return not self.is_target and self.audio_path.is_file()
 
     @property
     def listening_path(self) -> Path:

@@ -19,7 +19,7 @@ from ersatz.studio.models.owned import Owned, OwnedQuerySet
 _folder_at = cache(SampleFolder)
 
 
-def _folder() -> SampleFolder:
+def sample_folder() -> SampleFolder:
     return _folder_at(Path(settings.MEDIA_ROOT) / "samples")
 
 
@@ -44,7 +44,7 @@ class OwnSampleQuerySet(OwnedQuerySet):
     def finder(self, user: object) -> Samples:
         """Finds the audio of the user's samples by hash, and of nobody else's."""
         own = set(self.of(user).values_list("sha", flat=True))
-        folder = _folder()
+        folder = sample_folder()
         return lambda sha: folder(sha) if sha in own else None
 
 
@@ -66,7 +66,7 @@ class OwnSample(Owned):
     @classmethod
     def keep(cls, user: object, name: str, audio: Audio) -> OwnSample:
         """Raises OSError where the disk refuses. The same audio again brings a forgotten one back."""
-        sha = _folder().keep(audio)
+        sha = sample_folder().keep(audio)
         kept = {"name": name, "seconds": round(audio.duration_s, 3), "deleted_at": None}
         return cls.objects.update_or_create(owner=user, sha=sha, defaults=kept)[0]
 

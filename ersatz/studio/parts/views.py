@@ -8,7 +8,7 @@ from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.text import slugify
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft.loops import fitted
 from ersatz.core.edits import edit_json, parse_edit
@@ -50,7 +50,7 @@ def _state(part_id: str) -> State:
 
 
 @login_required
-@require_GET
+@require_safe
 def first_part(request: HttpRequest, pk: int) -> HttpResponse:
     """The lead, or else the first part; without a draft the Plan says what is missing."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
@@ -62,7 +62,7 @@ def first_part(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
@@ -77,7 +77,7 @@ def _notes(part_id: str) -> State:
 
 
 @login_required
-@require_GET
+@require_safe
 def notes(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     """What a part plays: its notes, or with the other drums its hits."""
     remake, revision = _current(request, pk)
@@ -100,7 +100,7 @@ def notes_step(request: HttpRequest, pk: int, part: str, by: int) -> JsonRespons
 
 
 @login_required
-@require_GET
+@require_safe
 def pattern_file(request: HttpRequest, pk: int, part: str, pattern: str) -> HttpResponse:
     """A pattern as a MIDI file."""
     remake, revision = _current(request, pk)
@@ -152,7 +152,7 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def bypass_level(request: HttpRequest, pk: int, part: str, place: int) -> JsonResponse:
     """By how much the effect at a place changes the part's loudness, dB."""
     remake, revision = _current(request, pk)
@@ -203,7 +203,7 @@ def forget(request: HttpRequest, what: str, pk: int) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpResponse:
     """One note of a part as it was in a revision, through its effects, at the loudness of all notes."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
@@ -217,7 +217,7 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
 
 
 @login_required
-@require_GET
+@require_safe
 def shipped(request: HttpRequest, name: str) -> HttpResponse:
     entry = library.library().get(name)
     if entry is None:
@@ -228,7 +228,7 @@ def shipped(request: HttpRequest, name: str) -> HttpResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def saved(request: HttpRequest, pk: int) -> HttpResponse:
     own = get_object_or_404(SavedSound.objects.of(request.user), pk=pk)
     midi, held_s = library.note_of(own.role)
@@ -252,7 +252,7 @@ def bring_sample(request: HttpRequest) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def loop_reading(request: HttpRequest, pk: int, part: str, sample: int) -> JsonResponse:
     """A sample's own tempo and key, and the edits that fit it to the song without and with its key."""
     _, revision = _current(request, pk)
@@ -271,7 +271,7 @@ def loop_reading(request: HttpRequest, pk: int, part: str, sample: int) -> JsonR
 
 
 @login_required
-@require_GET
+@require_safe
 def own_sample(request: HttpRequest, pk: int) -> HttpResponse:
     """The first seconds of a sample as it is, at the loudness of all notes."""
     own = get_object_or_404(OwnSample.objects.of(request.user), pk=pk)

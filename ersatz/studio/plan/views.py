@@ -8,7 +8,7 @@ from functools import cache
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
@@ -23,6 +23,7 @@ from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
 from ersatz.core.voices import library
 from ersatz.studio.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
+from ersatz.studio.errors import last_readable
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
@@ -32,7 +33,7 @@ SHORT_TERM_S = 3.0
 
 
 @login_required
-@require_GET
+@require_safe
 def plan(request: HttpRequest, pk: int) -> HttpResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
@@ -165,7 +166,7 @@ def milestone(request: HttpRequest, pk: int, what: str) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def now(request: HttpRequest, pk: int) -> JsonResponse:
     """Where the song stands: for windows that may have been overtaken."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
@@ -176,7 +177,7 @@ def now(request: HttpRequest, pk: int) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
     """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest, where it
     stands where nothing is drawn]."""
@@ -190,7 +191,7 @@ def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def standing_still(request: HttpRequest, pk: int) -> JsonResponse:
     """Where the song brings nothing new, and what could change there."""
     found = standstills(_current(request, pk))
@@ -209,6 +210,18 @@ def _current(request: HttpRequest, pk: int) -> Song:
     if revision is None:
         raise Http404
     return revision.song
+
+
+@login_required
+@require_POST
+def recover(request: HttpRequest, pk: int) -> HttpResponse:
+    """Back to the newest version that can be read, from one that can't."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    if remake.revision is not None:
+        readable = last_readable(remake.revision)
+        if readable is not None:
+            remake.go_to(readable.number)
+    return redirect("plan", pk=pk)
 
 
 @login_required

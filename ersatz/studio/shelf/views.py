@@ -2,21 +2,30 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
+from django.conf import settings
 from django.contrib.auth.decorators import login_required
+from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft import empty_song
+from ersatz.studio.errors import is_disk_full
 from ersatz.studio.frame import frame, latest_measurement, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
+from ersatz.studio.models.documents import UnreadableRow
+from ersatz.studio.models.references import INCOMING
 from ersatz.studio.shelf.forms import DraftForm, TitleForm, UploadForm
 from ersatz.studio.target.views import spans
 
@@ -24,7 +33,7 @@ SORTS = {"newest": "-created_at", "title": "title"}
 
 
 @login_required
-@require_GET
+@require_safe
 def shelf(request: HttpRequest) -> HttpResponse:
     query = request.GET.get("q", "").strip()[:80]
     sort = request.GET.get("sort", "newest")
@@ -45,6 +54,7 @@ def shelf(request: HttpRequest) -> HttpResponse:
         "gone": last,
         "gone_url": last and reverse("reference-restore" if isinstance(last, Reference) else "remake-restore", args=[last.pk]),
         "form": UploadForm(),
+        "limit_mb": settings.MAX_UPLOAD_BYTES // (1024 * 1024),
     }
     return render(request, "studio/shelf.html", context)
 
@@ -60,17 +70,23 @@ def _sort_value(survey, sort: str):
 
 
 def _row(reference: Reference) -> dict:
-    survey = reference.survey
+    try:
+        survey, problem = reference.survey, reference.problem
+    except UnreadableRow:
+        survey, problem = None, "The survey can’t be read any more."
     remakes = [r for r in reference.remakes.all() if r.deleted_at is None]
+    job = unfinished_job(reference=reference, kind=Job.Kind.SURVEY)
     return {
         "reference": reference,
         "url": survey and reverse("target" if reference.is_target else "survey", args=[reference.pk]),
         "survey": survey,
-        "target": reference.target,
-        "spans": reference.target and spans(reference.target),
+        "target": reference.target if survey else None,
+        "spans": survey and reference.target and spans(reference.target),
         "key": survey and str(survey.key.pitch_key),
         "portrait": survey and portrait(survey),
-        "job": unfinished_job(reference=reference, kind=Job.Kind.SURVEY),
+        "job": job,
+        "problem": problem,
+        "can_resurvey": survey is None and job is None and reference.has_audio,
         "remakes": [_remake_row(r) for r in sorted(remakes, key=lambda r: r.created_at)],
     }
 
@@ -84,7 +100,7 @@ def _remake_row(remake: Remake) -> dict:
         if not remake.head
         else None,
         "lufs": measured and measured.survey_json["loudness"]["integrated_lufs"],
-        "style": remake.revision and remake.revision.song_json["style"].replace("-", " "),
+        "style": remake.revision and str(remake.revision.song_json.get("style", "")).replace("-", " "),
     }
 
 
@@ -97,7 +113,7 @@ def portrait(survey) -> dict:
 
 
 @login_required
-@require_GET
+@require_safe
 def row(request: HttpRequest, pk: int) -> HttpResponse:
     """One reference of the shelf, for putting in its place when its job ends."""
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
@@ -116,21 +132,50 @@ def upload(request: HttpRequest) -> HttpResponse:
     title = re.sub(r"[_\s]+", " ", Path(name).stem).strip()[:120] or "Untitled"
     reference = Reference(owner=request.user, title=title, file_name=name[:255], stored_name="original" + Path(name).suffix.lower())
     try:
-        with transaction.atomic():
+        # Large files are written before the row is: whoever writes to the database meanwhile needn't wait.
+        with incoming(file) as written, transaction.atomic():
             reference.save()
             reference.folder.mkdir(parents=True, exist_ok=True)
-            with reference.audio_path.open("wb") as target:
-                for block in file.chunks():
-                    target.write(block)
+            os.replace(written, reference.audio_path)
             job = start_job(request.user, Job.Kind.SURVEY, reference=reference)
-    except OSError as error:
-        shutil.rmtree(reference.folder, ignore_errors=True)
-        full = error.errno == 28
-        sentence = "The disk is full: free some space and drop the file again." if full else "The file could not be stored."
-        return JsonResponse({"error": sentence}, status=507 if full else 500)
+    except BaseException as error:
+        if reference.pk:
+            shutil.rmtree(reference.folder, ignore_errors=True)
+        if is_disk_full(error):
+            return JsonResponse({"error": "The disk is full: free some space and drop the file again."}, status=507)
+        if isinstance(error, OSError):
+            return JsonResponse({"error": "The file could not be stored."}, status=500)
+        raise
     return JsonResponse(
         {"id": reference.pk, "row": reverse("reference-row", args=[reference.pk]), "job": job.as_json()}, status=201
     )
+
+
+@contextmanager
+def incoming(file: UploadedFile) -> Iterator[Path]:
+    """An upload as a file beside its place, gone afterwards unless it was moved there."""
+    folder = Path(settings.MEDIA_ROOT) / INCOMING
+    folder.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=folder)
+    try:
+        with os.fdopen(handle, "wb") as target:
+            for block in file.chunks():
+                target.write(block)
+        yield Path(name)
+    finally:
+        Path(name).unlink(missing_ok=True)
+
+
+@login_required
+@require_POST
+def resurvey(request: HttpRequest, pk: int) -> HttpResponse:
+    """Once more after a survey that was cancelled, given up or can't be read."""
+    reference = get_object_or_404(Reference.objects.of(request.user).tracks(), pk=pk)
+    if reference.has_audio and unfinished_job(reference=reference, kind=Job.Kind.SURVEY) is None:
+        # As nothing was measured: what can't be read is no measurement.
+        Reference.objects.filter(pk=pk).update(measured_json=None, survey_json=None, problem="")
+        start_job(request.user, Job.Kind.SURVEY, reference=reference)
+    return redirect("shelf")
 
 
 @login_required

@@ -9,7 +9,7 @@ from django.forms import Form
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_GET, require_POST
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.audio import read_audio, write_audio
 from ersatz.core.pitch import TONICS, degree_name, note_name
@@ -26,7 +26,7 @@ from ersatz.studio.survey.sheet import beside_rows, sheet_of
 
 
 @login_required
-@require_GET
+@require_safe
 def survey(request: HttpRequest, pk: int) -> HttpResponse:
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     if reference.is_target:
@@ -89,7 +89,7 @@ def drawing(survey: Survey) -> dict:
 
 
 @login_required
-@require_GET
+@require_safe
 def download(request: HttpRequest, pk: int) -> HttpResponse:
     reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     response = JsonResponse(reference.survey_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
@@ -149,7 +149,7 @@ def _checked(form: Form, sentence: str | None = None) -> dict[str, Any]:
 
 
 @login_required
-@require_GET
+@require_safe
 def kick(request: HttpRequest, pk: int) -> HttpResponse:
     """The kick's portrait as a WAV file, made when first asked for."""
     reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
@@ -165,7 +165,7 @@ def kick(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def sheet(request: HttpRequest, pk: int) -> HttpResponse:
     """The survey on paper."""
     reference = get_object_or_404(Reference.objects.of(request.user).tracks(), pk=pk)
@@ -175,7 +175,7 @@ def sheet(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @login_required
-@require_GET
+@require_safe
 def beside(request: HttpRequest, pk: int, other: int) -> HttpResponse:
     """Two references on one page."""
     of_mine = Reference.objects.of(request.user).tracks().surveyed()

@@ -4,7 +4,7 @@ from ersatz.studio.target import views
 
 urlpatterns = [
     path("targets/new/", views.new, name="target-new"),
-    path("targets/<int:pk>/", views.target, name="target"),
-    path("targets/<int:pk>/choose/", views.choose, name="target-choose"),
-    path("targets/<int:pk>/target.json", views.download, name="target-json"),
+    path("targets/<number:pk>/", views.target, name="target"),
+    path("targets/<number:pk>/choose/", views.choose, name="target-choose"),
+    path("targets/<number:pk>/target.json", views.download, name="target-json"),
 ]

@@ -7,7 +7,7 @@ from typing import Any
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django.views.decorators.http import require_http_methods, require_POST, require_safe
 
 from ersatz.core.errors import ErsatzError
 from ersatz.core.pitch import TONICS
@@ -29,7 +29,7 @@ TEMPO_STEP_BPM = 0.001
 
 
 @login_required
-@require_http_methods(["GET", "POST"])
+@require_http_methods(["GET", "HEAD", "POST"])
 def new(request: HttpRequest) -> HttpResponse:
     form = TargetForm(request.user, request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
@@ -38,14 +38,14 @@ def new(request: HttpRequest) -> HttpResponse:
             return redirect("target", pk=made.pk)
         except ErsatzError as error:
             form.add_error(None, str(error))
-    chosen = {int(pk) for pk in request.POST.getlist("members") if pk.isdigit()}
-    tracks = [{"reference": r, "survey": r.survey, "chosen": r.pk in chosen} for r in form.fields["members"].queryset]
+    chosen = set(request.POST.getlist("members") or request.GET.getlist("members"))
+    tracks = [{"reference": r, "survey": r.survey, "chosen": str(r.pk) in chosen} for r in form.fields["members"].queryset]
     context = {**frame("target-new"), "form": form, "tracks": tracks, "styles": BY_NAME.values()}
     return render(request, "studio/target_new.html", context, status=400 if form.errors else 200)
 
 
 @login_required
-@require_GET
+@require_safe
 def target(request: HttpRequest, pk: int) -> HttpResponse:
     row = _target(request, pk)
     found, survey = row.target, row.survey
@@ -138,7 +138,7 @@ def _choice(typical: Survey, bpm: float, tonic: str, mode: str) -> Corrections:
 
 
 @login_required
-@require_GET
+@require_safe
 def download(request: HttpRequest, pk: int) -> HttpResponse:
     row = _target(request, pk)
     response = JsonResponse(row.target_json, json_dumps_params={"indent": 1, "ensure_ascii": False})

@@ -15,6 +15,7 @@ export async function post(url, fields = {}, { json = false } = {}) {
   try {
     const answer = await fetch(url, { method: "POST", headers, body });
     const data = await answer.json().catch(() => ({}));
+    if (!answer.ok) data.error ??= "The server gave no answer that can be read.";
     return { ok: answer.ok, status: answer.status, data };
   } catch {
     return { ok: false, status: 0, data: { error: "The server can’t be reached. Is Ersatz still running?" } };

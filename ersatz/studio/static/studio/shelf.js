@@ -7,7 +7,7 @@ import { editTitle } from "./title.js";
 const drop = document.getElementById("drop");
 const rows = document.getElementById("rows");
 const says = document.getElementById("upload-says");
-const LIMIT_MB = 300;
+const LIMIT_MB = Number(drop.dataset.limitMb);
 
 function portrait(svg) {
   const data = JSON.parse(svg.closest(".track-picture").querySelector("script").textContent);

@@ -1,0 +1,17 @@
+"""How gunicorn serves the application; read by it."""
+
+import os
+
+from ersatz.site.together import end_with_starter
+
+wsgi_app = "ersatz.site.wsgi:application"
+#: Renders run in compiled code that lets go of the interpreter; two processes serve two cores.
+workers = int(os.environ.get("ERSATZ_WEB_PROCESSES", "2"))
+threads = 8
+timeout = 300
+graceful_timeout = 3
+loglevel = "warning"
+
+
+def when_ready(server: object) -> None:
+    end_with_starter()
