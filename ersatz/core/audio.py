@@ -187,8 +187,8 @@ def write_audio(path: str | Path, audio: Audio, subtype: str | None = None) -> N
 
 
 def check_writable(path: Path) -> tuple[str, str]:
-    """Format and usual subtype of an audio file to be written. Raises UnusableAudio, with one sentence, for another suffix, a folder
-    that isn't there, and what is no file."""
+    """Format and usual subtype of an audio file to be written. Raises UnusableAudio, with one sentence, for another suffix,
+    a folder that isn't there, and what is no file."""
     if path.suffix.lower() not in WRITTEN:
         raise UnusableAudio(f"“{path.name}” should end in {', '.join(WRITTEN)}.")
     if not path.parent.is_dir():

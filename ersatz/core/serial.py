@@ -86,15 +86,24 @@ def _int(text: str) -> int:
 
 def to_json(value: Any) -> Any:
     """JSON-ready copy: dataclasses as objects, tuples as arrays, non-finite numbers as null."""
-    if is_dataclass(value) and not isinstance(value, type):
-        return {f.name: to_json(getattr(value, f.name)) for f in fields(value)}
+    kind = type(value)
+    if kind is float:
+        return value if math.isfinite(value) else None
+    if kind in (str, int, bool) or value is None:
+        return value
     if isinstance(value, (tuple, list)):
         return [to_json(item) for item in value]
     if isinstance(value, dict):
         return {key: to_json(item) for key, item in value.items()}
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return value
+    names = _field_names(kind)  # type: ignore[arg-type]
+    if names is not None:
+        return {name: to_json(getattr(value, name)) for name in names}
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+@cache
+def _field_names(kind: type) -> tuple[str, ...] | None:
+    return tuple(f.name for f in fields(kind)) if is_dataclass(kind) else None
 
 
 class _Wrong(Exception):

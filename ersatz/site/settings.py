@@ -5,6 +5,8 @@ ERSATZ_ACCOUNTS   1: people sign in; default: the local user is signed in by its
 ERSATZ_HOSTS      comma-separated host names beside loopback
 ERSATZ_DATABASE_URL, ERSATZ_REDIS_URL   PostgreSQL and Redis when there are more machines
 ERSATZ_MAX_UPLOAD_MB   largest file that is taken (default 300)
+ERSATZ_WEB_PROCESSES   processes that serve pages and audio (default 2)
+ERSATZ_RENDER_MB   what each process that renders keeps in memory (default 400)
 ERSATZ_DEBUG      1: Django's debug pages
 """
 
@@ -119,6 +121,8 @@ WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
 MEDIA_ROOT = Path(os.environ.get("ERSATZ_MEDIA", HOME / "media"))
 RENDER_CACHE = HOME / "renders"
+# In each of the processes that render: two that serve and the worker.
+RENDER_MEMORY_BYTES = int(os.environ.get("ERSATZ_RENDER_MB", "400")) * 1024 * 1024
 MAX_UPLOAD_BYTES = int(os.environ.get("ERSATZ_MAX_UPLOAD_MB", "300")) * 1024 * 1024
 DATA_UPLOAD_MAX_MEMORY_SIZE = 1024 * 1024
 FILE_UPLOAD_MAX_MEMORY_SIZE = 256 * 1024
@@ -150,7 +154,8 @@ SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = ACCOUNTS
 SECURE_REDIRECT_EXEMPT = [r"^alive/$"]
 SECURE_HSTS_SECONDS = 365 * 24 * 3600 if ACCOUNTS else 0
 # Other names of the owner's domain, and lists in browsers, are not ours to decide about.
-SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021"]
+# Behind a proxy all come from one address, so that wrong passwords are counted by name alone.
+SILENCED_SYSTEM_CHECKS = ["security.W005", "security.W021", "axes.W006"]
 CSRF_FAILURE_VIEW = "ersatz.studio.errors.csrf_failure"
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"

@@ -107,7 +107,7 @@ def test_edits_that_cant_be_read_get_a_sentence(web, remake, body):
 def flac(answer):
     assert answer.status_code == 200
     assert "immutable" in answer["Cache-Control"]
-    return soundfile.read(io.BytesIO(answer.content), dtype="float32", always_2d=True)[0].T
+    return soundfile.read(io.BytesIO(answer.getvalue()), dtype="float32", always_2d=True)[0].T
 
 
 def test_bars_of_the_remake_are_the_mixdowns_samples(web, remake, song):

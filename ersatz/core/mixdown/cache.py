@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import contextlib
 import heapq
-import os
-import tempfile
 import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from functools import partial
 from pathlib import Path
-from typing import TypeVar, cast
+from typing import BinaryIO, TypeVar, cast
 
 import numpy as np
+
+from ersatz.core.mixdown.files import Files
 
 MEMORY_BYTES = 800 * 1024 * 1024
 #: Share of the memory for what is quick to do again: enough for a running loop, so that a whole song doesn't push out the rest.
@@ -65,21 +65,21 @@ class Memory:
         self.bytes += value.nbytes
 
 
+def _save(value: np.ndarray, file: BinaryIO) -> None:
+    np.save(file, value)
+
+
 class RenderCache:
     """Arrays are frozen on the way in: who takes one out must not write to it. Safe for several threads."""
 
     def __init__(self, folder: Path | None = None, memory_bytes: int = MEMORY_BYTES, disk_bytes: int = DISK_BYTES):
         passing = int(PASSING_SHARE * memory_bytes)
         self._kept, self._passing = Memory(memory_bytes - passing), Memory(passing)
-        self._disk_limit = disk_bytes
-        self._folder = folder
+        self._files = Files(folder, ".npy", disk_bytes) if folder is not None else None
         self._lock = threading.Lock()
         self._plain: OrderedDict[Hashable, object] = OrderedDict()
         self._under_way: dict[str, tuple[int, threading.Event]] = {}
-        self._written = 0
         self.computed = 0
-        if folder is not None:
-            folder.mkdir(parents=True, exist_ok=True)
 
     @property
     def bytes(self) -> int:
@@ -90,8 +90,7 @@ class RenderCache:
         with self._lock:
             if key in self._kept or key in self._passing:
                 return True
-        path = self._path(key)
-        return path is not None and path.exists()
+        return self._files is not None and self._files.path(key).exists()
 
     def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
         """The array of a key; `passing` is one that is quick to compute again from others.
@@ -120,8 +119,8 @@ class RenderCache:
             if value is None:
                 value = compute()
                 self.computed += 1
-                if on_disk:
-                    self._write(key, value)
+                if on_disk and self._files:
+                    self._files.write(key, partial(_save, value))
             value.setflags(write=False)
             with self._lock:
                 memory.put(key, value, time.perf_counter() - begun)
@@ -144,52 +143,12 @@ class RenderCache:
                 self._plain.popitem(last=False)
         return made
 
-    def _path(self, key: str) -> Path | None:
-        return None if self._folder is None else self._folder / key[:2] / f"{key}.npy"
-
     def _read(self, key: str) -> np.ndarray | None:
-        path = self._path(key)
-        if path is None or not path.exists():
+        path = self._files.find(key) if self._files else None
+        if path is None:
             return None
         try:
-            value = np.load(path)
-            os.utime(path)
-            return np.asarray(value)
+            return np.asarray(np.load(path))
         except (OSError, ValueError):
-            # Half written by a process that died: computed again.
+            # Damaged: computed again.
             return None
-
-    def _write(self, key: str, value: np.ndarray) -> None:
-        path = self._path(key)
-        if path is None:
-            return
-        # A full disk must not stop the music: the cache just stays behind.
-        with contextlib.suppress(OSError):
-            path.parent.mkdir(exist_ok=True)
-            handle, unfinished = tempfile.mkstemp(dir=path.parent, suffix=".part")
-            try:
-                with os.fdopen(handle, "wb") as file:
-                    np.save(file, value)
-                os.replace(unfinished, path)
-            except BaseException:
-                os.unlink(unfinished)
-                raise
-            self._written += value.nbytes
-            if self._written > self._disk_limit // 20:
-                self._written = 0
-                self._evict()
-
-    def _evict(self) -> None:
-        assert self._folder is not None
-        files = []
-        for path in self._folder.glob("*/*.npy"):
-            with contextlib.suppress(OSError):
-                stat = path.stat()
-                files.append((stat.st_mtime, stat.st_size, path))
-        total = sum(size for _, size, _ in files)
-        for _, size, path in sorted(files):
-            if total <= self._disk_limit:
-                break
-            with contextlib.suppress(OSError):
-                path.unlink()
-            total -= size

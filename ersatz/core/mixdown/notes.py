@@ -26,7 +26,7 @@ from ersatz.core.voices import complete, gone, has_takes, render_note, song_roun
 from ersatz.core.voices.spec import Played
 
 #: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
-ENGINE = 9
+ENGINE = 10
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
 #: A swell is made of a note held this long, and fades out over this much at its end.

@@ -397,14 +397,14 @@ class Song:
 
     def sha(self) -> str:
         """Identity of everything that sounds: names don't, nor do versions that are kept beside."""
-        content = self.to_json()
-        content.pop("title")
-        for named in (*content["sections"], *content["parts"]):
-            named.pop("name")
-        for part in content["parts"]:
-            for cell in part["cells"]:
-                cell.pop("other")
-        return digest(content)
+        return sha_of(self.to_json())
+
+
+def sha_of(document: dict[str, Any]) -> str:
+    """`Song.sha` of a song's JSON."""
+    parts = [{**part, "name": "", "cells": [{**cell, "other": None} for cell in part["cells"]]} for part in document["parts"]]
+    sections = [{**section, "name": ""} for section in document["sections"]]
+    return digest({**document, "title": "", "parts": parts, "sections": sections})
 
 
 def digest(value: Any) -> str:

@@ -3,18 +3,18 @@
 import numpy as np
 import soundfile
 from django.contrib.auth.decorators import login_required
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_safe
 
 from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import SILENT_LUFS, sounding_as
 from ersatz.core.mixdown.render import RATE_HZ
-from ersatz.core.song.document import Song
+from ersatz.core.song.document import Song, digest
 from ersatz.core.voices import library
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.parts.state import middle_of
-from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, mixdown_of
+from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, ready, song_of
 from ersatz.studio.variants import variant_of
 
 MAX_BARS = 64
@@ -22,38 +22,43 @@ MAX_BARS = 64
 
 @login_required
 @require_safe
-def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: int) -> HttpResponse:
+def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: int) -> HttpResponseBase:
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
+    _check(first, last)
     survey = reference.survey
     if survey is None or reference.listening_key(survey) != key or not reference.listening_path.exists():
         raise Http404
-    grid = survey.tempo.grid
-    _check(first, last)
-    start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
-    with soundfile.SoundFile(str(reference.listening_path)) as file:
-        file.seek(min(max(start, 0), file.frames))
-        samples = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
-    # The last bar may be cut: silence makes the chunk whole.
-    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))))
+
+    def samples() -> np.ndarray:
+        grid = survey.tempo.grid
+        start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
+        with soundfile.SoundFile(str(reference.listening_path)) as file:
+            file.seek(min(max(start, 0), file.frames))
+            x = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
+        # The last bar may be cut: silence makes the chunk whole.
+        return np.pad(x, ((0, 0), (0, stop - start - x.shape[1])))
+
+    return chunk_response(digest(["reference", pk, key, first, last]), IMMUTABLE, samples)
 
 
 @login_required
 @require_safe
-def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponse:
+def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponseBase:
     remake, song = _song(request, pk, sha)
-    return _bars(remake, song, first, last)
+    return _bars(remake, sha, song, first, last)
 
 
 @login_required
 @require_safe
-def variant_bars(request: HttpRequest, pk: int, sha: str, code: str, first: int, last: int) -> HttpResponse:
+def variant_bars(request: HttpRequest, pk: int, sha: str, code: str, first: int, last: int) -> HttpResponseBase:
     """A remake with an edit tried on it, or some of its parts alone."""
     remake, song = _song(request, pk, sha)
     try:
         variant = variant_of(code, song, remake.reference.survey)
     except ErsatzError as error:
         raise Http404(str(error)) from error
-    return _bars(remake, variant.song, first, last, variant.heard)
+    # Of what is asked for the reference decides too: the song says all of it.
+    return _bars(remake, variant.song.sha(), variant.song, first, last, variant.heard)
 
 
 @login_required
@@ -62,7 +67,7 @@ def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last:
     """Levels of a part, a bus, a return or the master, PEAKS_PER_BAR to a bar."""
     remake, song = _song(request, pk, sha)
     _check(first, last)
-    mixdown = mixdown_of(remake, song)
+    _, mixdown = ready(remake, sha, song)
     levels = mixdown.peaks(owner, first, min(last, song.bars))
     return JsonResponse({"peaks": levels}, headers={"Cache-Control": IMMUTABLE if mixdown.is_complete else UNTIL_FOUND})
 
@@ -71,12 +76,11 @@ def peaks(request: HttpRequest, pk: int, sha: str, owner: str, first: int, last:
 @require_safe
 def louder(request: HttpRequest, pk: int, sha: str, than: str, first: int, last: int) -> JsonResponse:
     """By how many dB some bars of one song of a remake are louder than those of another: what a comparison by ear takes back."""
-    remake, song = _song(request, pk, sha)
-    _, other = _song(request, pk, than)
     _check(first, last)
     levels = []
-    for one in (song, other):
-        mixdown = mixdown_of(remake, one)
+    for one in (sha, than):
+        remake, song = _song(request, pk, one)
+        _, mixdown = ready(remake, one, song)
         start, stop = mixdown.bar_range(first, last)
         levels.append(library.loudness_lufs(mixdown.samples(min(start, mixdown.frames - 1), min(stop, mixdown.frames))))
     # Silence has no loudness to meet.
@@ -86,37 +90,39 @@ def louder(request: HttpRequest, pk: int, sha: str, than: str, first: int, last:
 
 def _song(request: HttpRequest, pk: int, sha: str) -> tuple[Remake, Song]:
     """A song of a remake's revisions or milestones."""
-    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
-    kept = remake.revisions.filter(sha=sha).first() or remake.milestones.filter(sha=sha).first()
-    if kept is None:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference", "owner"), pk=pk)
+    song = song_of(remake, sha)
+    if song is None:
         raise Http404
-    return remake, kept.song
+    return remake, song
 
 
 @login_required
 @require_safe
-def as_it_was(request: HttpRequest, pk: int, sha: str, part: str, was: str, first: int, last: int) -> HttpResponse:
+def as_it_was(request: HttpRequest, pk: int, sha: str, part: str, was: str, first: int, last: int) -> HttpResponseBase:
     """A remake with one part's sound as it was in another revision, equally loud."""
-    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    songs = {r.sha: r.song for r in remake.revisions.filter(sha__in=(sha, was))}
-    if not {sha, was} <= songs.keys():
-        raise Http404
-    old = songs[was].part(part)
-    if old is None or songs[sha].part(part) is None:
+    remake, song = _song(request, pk, sha)
+    _, earlier = _song(request, pk, was)
+    old = earlier.part(part)
+    if old is None or song.part(part) is None:
         raise Http404
     samples = OwnSample.objects.finder(request.user)
-    return _bars(remake, sounding_as(songs[sha], part, old, middle_of(old), samples), first, last)
+    return _bars(remake, digest([sha, part, was]), sounding_as(song, part, old, middle_of(old), samples), first, last)
 
 
-def _bars(remake: Remake, song: Song, first: int, last: int, heard: frozenset[str] | None = None) -> HttpResponse:
+def _bars(remake: Remake, what: str, song: Song, first: int, last: int, heard: frozenset[str] | None = None) -> HttpResponseBase:
+    """Bars of a song; `what` stands for all of it that sounds."""
     _check(first, last)
-    mixdown = mixdown_of(remake, song, heard)
     if first > song.bars:
         raise Http404
-    start, stop = mixdown.bar_range(first, last)
-    samples = mixdown.samples(start, min(stop, mixdown.frames))
-    caching = IMMUTABLE if mixdown.is_complete else UNTIL_FOUND
-    return flac_response(np.pad(samples, ((0, 0), (0, stop - start - samples.shape[1]))), caching)
+    key, mixdown = ready(remake, what, song, heard)
+
+    def samples() -> np.ndarray:
+        start, stop = mixdown.bar_range(first, last)
+        x = mixdown.samples(start, min(stop, mixdown.frames))
+        return np.pad(x, ((0, 0), (0, stop - start - x.shape[1])))
+
+    return chunk_response(digest([key, first, last]), IMMUTABLE if mixdown.is_complete else UNTIL_FOUND, samples)
 
 
 def _check(first: int, last: int) -> None:

@@ -3,17 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from django.db import models, transaction
 from django.utils import timezone
 
 from ersatz.core.edits import Edit
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import Song
+from ersatz.core.song.document import Song, sha_of
 from ersatz.core.survey.document import Survey
+from ersatz.studio.kept import Kept
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned
 from ersatz.studio.models.references import Reference
+
+#: Songs that a process keeps parsed.
+MOST_PARSED = 64
+_songs: Kept[Song] = Kept(MOST_PARSED)
+
+
+def _columns(song: Song) -> dict[str, Any]:
+    """A song as a row keeps it."""
+    document = song.to_json()
+    return {"song_json": document, "sha": sha_of(document)}
 
 
 class StaleRevision(Exception):
@@ -45,7 +57,7 @@ class Remake(Owned):
             self.revisions.all().delete()
             self.head = 1
             self.save(update_fields=["head"])
-            return self.revisions.create(number=1, sentence=sentence, song_json=song.to_json(), sha=song.sha())
+            return self.revisions.create(number=1, sentence=sentence, **_columns(song))
 
     def apply(self, edit: Edit, made_on: int) -> Revision:
         """A new revision from an edit made on revision `made_on`. Raises StaleRevision, InvalidEdit."""
@@ -58,7 +70,7 @@ class Remake(Owned):
             sentence = edit.sentence(old)
             song = edit.apply(old)
             remake.revisions.filter(number__gt=made_on).delete()
-            revision = remake.revisions.create(number=made_on + 1, sentence=sentence, song_json=song.to_json(), sha=song.sha())
+            revision = remake.revisions.create(number=made_on + 1, sentence=sentence, **_columns(song))
             remake.head = revision.number
             remake.title = song.title
             remake.save(update_fields=["head", "title"])
@@ -107,17 +119,34 @@ class Remake(Owned):
         return target
 
 
+class KeptSongManager(models.Manager):
+    """Leaves songs in the database until they are asked for: a process has read most of them already."""
+
+    def get_queryset(self):
+        return super().get_queryset().defer("song_json")
+
+
 class KeptSong(models.Model):
     """A song as it was once, and the sentence that led to it."""
 
+    objects = KeptSongManager()
+
     sentence = models.CharField(max_length=200)
     song_json = models.JSONField()
-    song = Document("song_json", Song.from_json)
+    parsed = Document("song_json", Song.from_json)
     sha = models.CharField(max_length=40, db_index=True)
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:
         abstract = True
+
+    @property
+    def song(self) -> Song:
+        """Raises UnreadableRow."""
+        if self.pk is None:
+            return self.parsed
+        # Rows are written once; a milestone that takes another song gets another time.
+        return _songs.get((type(self).__name__, self.pk, self.created_at, self.sha), lambda: self.parsed)
 
 
 class Revision(KeptSong):

@@ -21,7 +21,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft import empty_song
 from ersatz.studio.errors import is_disk_full
-from ersatz.studio.frame import frame, latest_measurement, unfinished_job
+from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
 from ersatz.studio.models.documents import UnreadableRow
@@ -92,15 +92,18 @@ def _row(reference: Reference) -> dict:
 
 
 def _remake_row(remake: Remake) -> dict:
-    measured = latest_measurement(remake)
+    current = remake.revisions.filter(number=remake.head).values_list("sha", "song_json__style").first()
+    # Of these documents one figure is shown: the rest stays in the database.
+    exact = remake.measurements.filter(sha=current[0]) if current else remake.measurements.none()
+    lufs = "survey_json__loudness__integrated_lufs"
+    measured = exact.values_list(lufs).first() or remake.measurements.order_by("-created_at").values_list(lufs).first()
+    failed = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT, state=Job.State.FAILED)
     return {
         "remake": remake,
         "job": unfinished_job(remake=remake, kind=Job.Kind.DRAFT),
-        "failed": Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT, state=Job.State.FAILED).first()
-        if not remake.head
-        else None,
-        "lufs": measured and measured.survey_json["loudness"]["integrated_lufs"],
-        "style": remake.revision and str(remake.revision.song_json.get("style", "")).replace("-", " "),
+        "failed": failed.first() if not remake.head else None,
+        "lufs": measured and measured[0],
+        "style": current and str(current[1] or "").replace("-", " "),
     }
 
 

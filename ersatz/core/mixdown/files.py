@@ -1,0 +1,74 @@
+"""A folder of results by key, with a size limit: written whole or not at all, the ones not used for longest go first."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import BinaryIO
+
+#: After this share of the limit has been written the folder is looked through.
+LOOKED_THROUGH = 1 / 20
+#: Used within so many seconds, a file isn't marked as used again: marking costs as much as reading.
+MARKED_S = 3600.0
+
+
+class Files:
+    """`suffix` is that of its files, `limit` the bytes that they may take together, a little more for a while."""
+
+    def __init__(self, folder: Path, suffix: str, limit: int):
+        self._folder, self._suffix, self._limit = folder, suffix, limit
+        self._written = 0
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def path(self, key: str) -> Path:
+        return self._folder / key[:2] / f"{key}{self._suffix}"
+
+    def find(self, key: str) -> Path | None:
+        """The file of a key, marked as used, or None."""
+        path = self.path(key)
+        try:
+            stat = path.stat()
+            if stat.st_mtime < time.time() - MARKED_S:
+                os.utime(path)
+        except OSError:
+            return None
+        return path
+
+    def write(self, key: str, write: Callable[[BinaryIO], None]) -> Path | None:
+        """Keeps what `write` writes. A full disk must not stop the music: then there is no file, and None."""
+        path = self.path(key)
+        with contextlib.suppress(OSError):
+            path.parent.mkdir(exist_ok=True)
+            handle, unfinished = tempfile.mkstemp(dir=path.parent, suffix=".part")
+            try:
+                with os.fdopen(handle, "wb") as file:
+                    write(file)
+                    size = file.tell()
+                os.replace(unfinished, path)
+            except BaseException:
+                os.unlink(unfinished)
+                raise
+            self._written += size
+            if self._written > LOOKED_THROUGH * self._limit:
+                self._written = 0
+                self._evict()
+            return path
+        return None
+
+    def _evict(self) -> None:
+        files = []
+        for path in self._folder.glob(f"*/*{self._suffix}"):
+            with contextlib.suppress(OSError):
+                stat = path.stat()
+                files.append((stat.st_mtime, stat.st_size, path))
+        total = sum(size for _, size, _ in files)
+        for _, size, path in sorted(files):
+            if total <= self._limit:
+                break
+            with contextlib.suppress(OSError):
+                path.unlink()
+            total -= size
