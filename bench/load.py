@@ -63,23 +63,37 @@ class Visitor:
         self._cookies: dict[str, str] = {}
 
     def ask(self, method: str, path: str, body: str | None = None) -> tuple[int, bytes, float]:
-        headers = {"Cookie": "; ".join(f"{k}={v}" for k, v in self._cookies.items()), "Accept": "text/html"}
+        """(status, answer, seconds) of a page, or of JSON that is sent."""
+        return self._asked(method, path, body, {} if body is None else {"Content-Type": "application/json", "Accept": "*/*"})
+
+    def send(self, path: str, name: str, file: bytes) -> tuple[int, bytes, float]:
+        """The same of a file that is uploaded."""
+        head = f'--edge\r\nContent-Disposition: form-data; name="file"; filename="{name}"\r\n\r\n'
+        body = head.encode() + file + b"\r\n--edge--\r\n"
+        return self._asked("POST", path, body, {"Content-Type": "multipart/form-data; boundary=edge", "Accept": "*/*"})
+
+    def _asked(self, method: str, path: str, body: str | bytes | None, more: dict[str, str]) -> tuple[int, bytes, float]:
+        headers = {"Cookie": "; ".join(f"{k}={v}" for k, v in self._cookies.items()), "Accept": "text/html"} | more
         if body is not None:
-            headers |= {"Content-Type": "application/json", "X-CSRFToken": self._cookies.get("csrftoken", ""), "Accept": "*/*"}
+            headers["X-CSRFToken"] = self._cookies.get("csrftoken", "")
         begun = time.perf_counter()
         try:
-            self._connection.request(method, path, body, headers)
-            answer = self._connection.getresponse()
+            answer = self._sent(method, path, body, headers)
         except (http.client.HTTPException, ConnectionError):
-            # The server closes what it has kept for long; once more on a new one.
+            # The server closes what it has kept for long; what is only read is asked for once more.
             self._connection.close()
-            self._connection.request(method, path, body, headers)
-            answer = self._connection.getresponse()
+            if method != "GET":
+                raise
+            answer = self._sent(method, path, body, headers)
         data = answer.read()
         for cookie in answer.headers.get_all("Set-Cookie") or ():
             name, _, value = cookie.partition(";")[0].partition("=")
             self._cookies[name] = value
         return answer.status, data, time.perf_counter() - begun
+
+    def _sent(self, method: str, path: str, body: str | bytes | None, headers: dict[str, str]) -> http.client.HTTPResponse:
+        self._connection.request(method, path, body, headers)
+        return self._connection.getresponse()
 
 
 def prepare(home: Path, editors: int) -> tuple[int, str, list[int]]:

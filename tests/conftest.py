@@ -8,12 +8,17 @@ import tempfile
 os.environ["ERSATZ_HOME"] = tempfile.mkdtemp(prefix="ersatz-test-")
 
 import pytest
+from hypothesis import settings
 
 from ersatz.core.audio import Audio, write_audio
 from ersatz.core.draft import draft_song
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Source
 from tests.signals import RATE, club_track
+
+# No test judges speed: a first run compiles, and machines differ.
+settings.register_profile("ersatz", deadline=None)
+settings.load_profile("ersatz")
 
 
 @pytest.fixture(scope="session")

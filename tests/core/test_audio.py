@@ -1,12 +1,13 @@
 """Reading: what is accepted is read, what isn't gets one sentence."""
 
+import os
 import struct
 
 import numpy as np
 import pytest
 import soundfile
 
-from ersatz.core.audio import read_audio, resample
+from ersatz.core.audio import Audio, read_audio, resample, write_audio
 from ersatz.core.errors import UnusableAudio
 from tests.signals import RATE, both, sine
 
@@ -97,6 +98,31 @@ def test_float_files_may_be_over_full_scale_but_not_absurdly(tmp_path):
         else:
             with pytest.raises(UnusableAudio, match="over full scale"):
                 read_audio(tmp_path / "x.wav")
+
+
+@pytest.mark.parametrize("suffix", [".ogg", ".opus", ".flac"])
+def test_minutes_are_written_in_blocks(tmp_path, suffix):
+    rate = 48_000
+    x = np.tile(both(sine(440, 1.0, -12, rate)), (1, 200))
+    write_audio(tmp_path / f"x{suffix}", Audio(x, rate))
+    back = read_audio(tmp_path / f"x{suffix}")
+    assert back.frames == pytest.approx(x.shape[1], abs=2000)
+    assert np.sqrt(np.mean(back.samples[:, rate:-rate] ** 2)) == pytest.approx(np.sqrt(np.mean(x**2)), rel=0.02)
+
+
+def test_a_place_that_cant_be_written_to_is_said(tmp_path):
+    audio = Audio(TEN_SECONDS, RATE)
+    os.mkfifo(tmp_path / "pipe.wav")
+    for place, said in (
+        ("no/where.wav", "no folder"),
+        ("x", "should end in"),
+        ("x.doc", "should end in"),
+        ("pipe.wav", "is not a file"),
+    ):
+        with pytest.raises(UnusableAudio, match=said):
+            write_audio(tmp_path / place, audio)
+    with pytest.raises(UnusableAudio, match="is not a file"):
+        read_audio(tmp_path / "pipe.wav")
 
 
 def test_a_truncated_file_is_read_as_far_as_it_goes(tmp_path):

@@ -12,13 +12,28 @@ from ersatz.core.draft.match import survey_remake
 from ersatz.core.draft.patterns import PROGRESSIONS, voicings
 from ersatz.core.effects.chain import apply_effect
 from ersatz.core.effects.spec import Where
-from ersatz.core.errors import NoTempo, UnusableDocument
+from ersatz.core.errors import Cancelled, NoTempo, UnusableDocument
 from ersatz.core.gap import compare
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.pitch import Key
 from ersatz.core.styles import STYLES, choose_style
+
+
+def test_matching_can_be_ended_at_any_time(club_survey, song):
+    """Progress is told all along, and what it raises ends the work: nobody waits for a phase to be over."""
+    told = []
+
+    def watch(phase, fraction):
+        told.append((phase, fraction))
+        if len(told) == 40:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        match_song(song, club_survey, None, watch)
+    assert len(told) == 40 and all(0 <= b <= 1 for _, b in told)
+    assert len({phase for phase, _ in told}) > 1
 
 
 def test_a_reference_that_is_stereo_all_the_way_down_gets_a_bass_that_is(club_survey):

@@ -125,6 +125,28 @@ def test_events_are_counted_before_a_file_is_parsed(monkeypatch):
         read_midi(data)
 
 
+@pytest.mark.parametrize(
+    ("out", "said"),
+    [("nowhere/mix.wav", "no folder"), ("mix", "should end in"), ("mix.doc", "should end in"), ("pipe.wav", "not a file")],
+)
+def test_a_mixdown_that_has_no_place_is_said_before_it_is_made(song, tmp_path, capsys, out, said):
+    (tmp_path / "song.json").write_text(json.dumps(song.to_json()))
+    os.mkfifo(tmp_path / "pipe.wav")
+    assert main(["mixdown", str(tmp_path / "song.json"), "--out", str(tmp_path / out)]) == 2
+    assert said in (printed := capsys.readouterr().err) and printed.count("\n") == 1
+
+
+def test_documents_that_are_no_files_or_no_json_get_one_line(tmp_path, capsys):
+    os.mkfifo(tmp_path / "pipe.json")
+    (tmp_path / "odd.json").write_text('{"schema": "ersatz.song/3", "bpm": NaN}')
+    (tmp_path / "fix.json").write_text('{"bpm": 0}')
+    for name in ("pipe.json", "missing.json", "odd.json"):
+        assert main(["mixdown", str(tmp_path / name), "--out", str(tmp_path / "x.wav")]) == 2
+    assert main(["survey", str(tmp_path / "x.wav"), "--corrections", str(tmp_path / "fix.json")]) == 2
+    printed = capsys.readouterr().err
+    assert printed.count("\n") == 4 and "NaN" in printed and "bpm" in printed
+
+
 def test_midi_holds_tempo_key_markers_and_every_note(song, tmp_path):
     path = tmp_path / "song.mid"
     write_midi(song, path)

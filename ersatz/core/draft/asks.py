@@ -157,6 +157,6 @@ def asked_edit(data: Any, song: Song, survey: Survey) -> Edit:
 def parse_ask(data: Any) -> Ask:
     """An ask from `{"kind": ..., fields}`. Raises InvalidEdit for an unknown kind, UnusableDocument for bad fields."""
     kind = data.get("kind") if isinstance(data, dict) else None
-    if kind not in ASKS:
+    if not isinstance(kind, str) or kind not in ASKS:
         raise InvalidEdit(f"There is nothing like “{kind}” to ask for.")
     return from_json(ASKS[kind], data)

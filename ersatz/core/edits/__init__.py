@@ -93,7 +93,7 @@ __all__ = ["EDITS", "Edit", "edit_json", "parse_edit", "section_name"]
 def parse_edit(data: Any) -> Edit:
     """An edit from `{"kind": ..., fields}`. Raises InvalidEdit for an unknown kind, UnusableDocument for bad fields."""
     kind = data.get("kind") if isinstance(data, dict) else None
-    if kind not in EDITS:
+    if not isinstance(kind, str) or kind not in EDITS:
         raise InvalidEdit(f"There is no edit “{kind}”.")
     return from_json(EDITS[kind], data)
 

@@ -9,9 +9,8 @@ from typing import ClassVar
 from ersatz.core.edits.parts import MOST_PARTS, AddPart, SetTempo
 from ersatz.core.edits.sections import AdoptPlan, PlannedSection, ResizeSection
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import Cell, Note, Pattern, Role, Song
+from ersatz.core.song.document import MOST_PATTERN_BARS, Cell, Note, Pattern, Role, Song
 
-LONGEST_PATTERN_BARS = 64
 PERIODS = (1, 2, 4, 8, 16, 32)
 
 
@@ -61,7 +60,7 @@ class ImportArrangement:
         patterns: dict[str, Pattern] = {}
         cells = []
         for first, section in song.placed():
-            start, bars = song.grid.ticks_of_bar(first), min(section.bars, LONGEST_PATTERN_BARS)
+            start, bars = song.grid.ticks_of_bar(first), min(section.bars, MOST_PATTERN_BARS)
             inside = tuple(replace(n, tick=n.tick - start) for n in track.notes if start <= n.tick < start + bars * bar)
             if inside:
                 pattern = _shortest(inside, bars, bar)

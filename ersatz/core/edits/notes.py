@@ -8,7 +8,7 @@ from typing import ClassVar, Literal
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song import transform
-from ersatz.core.song.document import MIN_LOOP_TICKS, STEPS_PER_BAR, Note, Part, Pattern, Song
+from ersatz.core.song.document import MIN_LOOP_TICKS, MOST_PATTERN_BARS, STEPS_PER_BAR, Note, Part, Pattern, Song
 
 MOST_NOTES = 2000
 MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
@@ -34,8 +34,8 @@ class WriteNotes:
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
         pattern_of(part, self.pattern)
-        if not 1 <= self.bars <= 64:
-            raise InvalidEdit("A pattern has 1 to 64 bars.")
+        if not 1 <= self.bars <= MOST_PATTERN_BARS:
+            raise InvalidEdit(f"A pattern has 1 to {MOST_PATTERN_BARS} bars.")
         if len(self.notes) > MOST_NOTES:
             raise InvalidEdit(f"A pattern has at most {MOST_NOTES} notes.")
         length = self.bars * song.grid.ticks_per_bar

@@ -4,11 +4,24 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import MAX_BPM, MIN_BPM, MOST_PARTS, STEPS_PER_BAR, Cell, Groove, Part, Pattern, Role, Song
+from ersatz.core.serial import Within
+from ersatz.core.song.document import (
+    MAX_BPM,
+    MIN_BPM,
+    MOST_PARTS,
+    MOST_PATTERN_BARS,
+    STEPS_PER_BAR,
+    Cell,
+    Groove,
+    Part,
+    Pattern,
+    Role,
+    Song,
+)
 from ersatz.core.voices import library
 
 MOST_PATTERNS = 26
@@ -30,7 +43,7 @@ class AddPart:
     role: Role
     name: str = ""
     sound: str = ""
-    bars: int = 1
+    bars: Annotated[int, Within(1, MOST_PATTERN_BARS)] = 1
 
     def apply(self, song: Song) -> Song:
         if len(song.parts) >= MOST_PARTS:

@@ -21,7 +21,7 @@ import mido
 from mido.midifiles.meta import KeySignatureError
 
 from ersatz.core.edits import section_name
-from ersatz.core.edits.imported import LONGEST_PATTERN_BARS, ImportArrangement, ImportedTrack
+from ersatz.core.edits.imported import ImportArrangement, ImportedTrack
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.sections import PlannedSection
 from ersatz.core.errors import UnusableDocument
@@ -29,7 +29,7 @@ from ersatz.core.exchange import bends, percussion
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.mixdown.schedule import Sounding, sounding_notes
 from ersatz.core.mixdown.staging import staged
-from ersatz.core.song.document import Label, Note, Part, Role, Song
+from ersatz.core.song.document import MOST_PATTERN_BARS, Label, Note, Part, Role, Song
 from ersatz.core.voices import library, voice_of
 
 PERCUSSION_CHANNEL = 9
@@ -371,8 +371,8 @@ def pattern_edit(read: MidiSong, song: Song, part: str, pattern: str, name: str)
         raise UnusableDocument("There are no notes in that file.")
     bar = song.grid.ticks_per_bar
     bars = -(-max(n.tick + 1 for n in track.notes) // bar)
-    if bars > LONGEST_PATTERN_BARS:
-        raise UnusableDocument(f"That is {bars} bars long; a pattern has up to {LONGEST_PATTERN_BARS}. Import it into the Plan.")
+    if bars > MOST_PATTERN_BARS:
+        raise UnusableDocument(f"That is {bars} bars long; a pattern has up to {MOST_PATTERN_BARS}. Import it into the Plan.")
     notes = _as_hits(track.notes) if track.is_percussion else track.notes
     return WriteNotes(part, pattern, bars, notes, 0, f"imported from {name[:60]}")
 

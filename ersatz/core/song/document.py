@@ -28,6 +28,7 @@ MIN_LOOP_TICKS = TICKS_PER_BEAT // 4
 MAX_BARS = 1000
 #: Parts that are added; those that transitions bring with them come on top.
 MOST_PARTS = 64
+MOST_PATTERN_BARS = 64
 Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
 Rate = Literal["1/4", "1/8", "kick"]
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
@@ -81,8 +82,8 @@ class Pattern:
     loop_ticks: Tick = 0
 
     def __post_init__(self) -> None:
-        if not 1 <= self.bars <= 64:
-            raise ValueError("a pattern has 1 to 64 bars")
+        if not 1 <= self.bars <= MOST_PATTERN_BARS:
+            raise ValueError(f"a pattern has 1 to {MOST_PATTERN_BARS} bars")
         if self.loop_ticks and not MIN_LOOP_TICKS <= self.loop_ticks <= self.bars * 4 * TICKS_PER_BEAT:
             raise ValueError("a pattern begins again within its bars")
 

@@ -1,0 +1,1 @@
+"""What ./run fuzz tries, and on what."""
