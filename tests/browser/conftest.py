@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import shutil
 import signal
 import socket
@@ -15,11 +17,13 @@ import pytest
 from playwright.sync_api import sync_playwright
 
 from ersatz.core.audio import Audio, write_audio
+from ersatz.core.mixdown.render import Mixdown
 from tests.signals import RATE, club_track
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 #: Freely licensed game music in Debian's archive: a real track that nobody here made.
+WAIT_MS = 180_000
 PACKAGE, INSIDE = "gunroar-data", "usr/share/games/gunroar/sounds/musics/gr1.ogg"
 
 
@@ -70,7 +74,53 @@ class Server:
 
 @pytest.fixture
 def server(tmp_path):
+    """An application that nobody has used yet."""
     running = Server(tmp_path / "home")
+    running.start()
+    yield running
+    running.stop()
+
+
+class House(Server):
+    """An application in use, shared by the tests: references and drafts are there, each test takes its own."""
+
+    def __init__(self, home: Path):
+        super().__init__(home)
+        self._references, self._drafts = iter(range(2, 2 + seed_count("REFERENCES") - 1)), iter(range(1, 1 + seed_count("DRAFTS")))
+
+    #: The reference that no test changes.
+    reference = "/references/1/"
+
+    def own_reference(self) -> str:
+        """Address of a survey that nobody else corrects."""
+        return f"/references/{next(self._references)}/"
+
+    def own_draft(self) -> str:
+        """Address of the plan of a draft that nobody else edits."""
+        return f"/remakes/{next(self._drafts)}/"
+
+
+def seed_count(name: str) -> int:
+    """Read from the seed's own text: importing it would start Django on another home."""
+    found = re.search(r"^REFERENCES, DRAFTS = (\d+), (\d+)$", (Path(__file__).parent / "seed.py").read_text(), re.MULTILINE)
+    assert found
+    return int(found[1 if name == "REFERENCES" else 2])
+
+
+@pytest.fixture(scope="session")
+def house(tmp_path_factory, club_file, club_survey, song):
+    folder = tmp_path_factory.mktemp("house")
+    shutil.copyfile(club_file, folder / "club.flac")
+    (folder / "survey.json").write_text(json.dumps(club_survey.to_json()))
+    (folder / "song.json").write_text(json.dumps(song.to_json()))
+    # What is compiled on first use is compiled here, before anybody waits for it in a browser.
+    mixdown = Mixdown(song)
+    mixdown.samples(*mixdown.bar_range(9, 9))
+    home = folder / "home"
+    environment = {**os.environ, "ERSATZ_HOME": str(home), "DJANGO_SETTINGS_MODULE": "ersatz.site.settings"}
+    for command in (["ersatz.site.manage", "migrate", "--verbosity", "0"], ["tests.browser.seed", str(folder)]):
+        subprocess.run([sys.executable, "-m", *command], env=environment, check=True)
+    running = House(home)
     running.start()
     yield running
     running.stop()
@@ -86,16 +136,41 @@ def chromium():
         browser.close()
 
 
-@pytest.fixture
-def page(chromium, server):
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=server.address)
-    opened = context.new_page()
+def opened(chromium, address):
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=address)
+    # However slow the machine: only what never comes ends a wait.
+    context.set_default_timeout(WAIT_MS)
+    page = context.new_page()
     problems: list[str] = []
-    opened.on("pageerror", lambda error: problems.append(str(error)))
-    opened.on("console", lambda message: problems.append(message.text) if message.type == "error" else None)
-    opened.problems = problems
-    yield opened
-    context.close()
+    page.on("pageerror", lambda error: problems.append(str(error)))
+    page.on("console", lambda message: problems.append(message.text) if message.type == "error" else None)
+    page.problems = problems
+    return page
+
+
+@pytest.fixture
+def page(chromium, house):
+    """A window on the application in use."""
+    page = opened(chromium, house.address)
+    yield page
+    page.context.close()
+
+
+@pytest.fixture
+def first_page(chromium, server):
+    """A window on an application that nobody has used yet."""
+    page = opened(chromium, server.address)
+    yield page
+    page.context.close()
+
+
+@pytest.fixture
+def empty(page, house):
+    """The plan of an empty remake."""
+    page.goto("/")
+    page.get_by_role("button", name="Start empty").last.click()
+    page.locator("[data-own]").first.wait_for()
+    return page
 
 
 @pytest.fixture(scope="session")

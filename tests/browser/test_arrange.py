@@ -7,19 +7,10 @@ import json
 import mido
 import pytest
 
-from tests.browser.test_journey import AUDIBLE_DBFS, HEARD, heard, upload
+from tests.browser.test_journey import AUDIBLE_DBFS, heard
 from tests.browser.test_part import undo_says
 
-pytestmark = pytest.mark.browser
-WAIT_MS = 60_000
-
-
-@pytest.fixture
-def plan(page, server, club_file):
-    upload(page, club_file)
-    page.get_by_role("button", name="Start empty").click(timeout=WAIT_MS)
-    page.locator("[data-own]").first.wait_for(timeout=WAIT_MS)
-    return page
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
 
 def add_part(page, role, sound):
@@ -31,8 +22,8 @@ def tool(page, group, name):
     return page.get_by_role("group", name=group).get_by_role("button", name=name)
 
 
-def test_an_empty_remake_becomes_a_track(plan):
-    page = plan
+def test_an_empty_remake_becomes_a_track(empty):
+    page = empty
     assert page.locator("[data-own]").count() == 1
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
@@ -167,8 +158,8 @@ def on(page):
     return page.evaluate("[...document.querySelectorAll('.cell[aria-pressed=true]')].map((c) => c.dataset.cell).sort()")
 
 
-def test_cells_by_the_rectangle_are_painted_copied_and_pasted(plan):
-    page = plan
+def test_cells_by_the_rectangle_are_painted_copied_and_pasted(empty):
+    page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     page.get_by_role("button", name="Double", exact=True).click()
@@ -204,30 +195,27 @@ def test_cells_by_the_rectangle_are_painted_copied_and_pasted(plan):
     assert page.problems == []
 
 
-def test_the_guide_sounds_under_a_silent_remake_only_while_it_is_on(plan):
-    page = plan
+def test_the_guide_sounds_under_a_silent_remake_only_while_it_is_on(empty):
+    page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     page.locator("#play").click()
     page.locator("#play.is-playing").wait_for()
-    page.wait_for_timeout(1000)
-    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    assert quiet(page) < AUDIBLE_DBFS
     page.locator("#guide-on").click()
     assert heard(page) > AUDIBLE_DBFS
     # Left out of this section it is silent again, and so it is when switched off.
     page.get_by_role("group", name="Guide").get_by_role("button", name="in ").click()
-    page.wait_for_timeout(1500)
-    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    assert quiet(page) < AUDIBLE_DBFS
     page.get_by_role("group", name="Guide").get_by_role("button", name="in ").click()
     assert heard(page) > AUDIBLE_DBFS
     page.locator("#guide-on").click()
-    page.wait_for_timeout(1500)
-    assert page.evaluate(HEARD) < AUDIBLE_DBFS
+    assert quiet(page) < AUDIBLE_DBFS
     assert page.problems == []
 
 
-def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(plan):
-    page = plan
+def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(empty):
+    page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     add_part(page, "kick", "Mooring post")
@@ -249,8 +237,8 @@ def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(plan):
     assert page.evaluate(on).split(",")[1:] == before.split(",")[1:]
 
 
-def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(plan):
-    page = plan
+def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(empty):
+    page = empty
     address = page.url.split("?")[0] + "edit/"
     page.route(address, lambda route: route.fulfill(json={"revision": 1}), times=1)
     page.get_by_role("button", name="Adopt its whole plan").click()
@@ -260,9 +248,9 @@ def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(plan):
     assert page.locator("#plan-says").inner_text() == ""
 
 
-def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
+def test_a_point_a_place_of_joints_and_a_wheel_by_hand(empty):
     """Dragged points and lengths, a line drawn by hand, a pinch."""
-    page = plan
+    page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     tool(page, "Automation", "Show").click()
@@ -277,9 +265,8 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
     page.mouse.down()
     page.mouse.move(point["x"] + 90, point["y"] + 30, steps=4)
     page.mouse.up()
-    page.wait_for_timeout(400)
-    moved = page.locator(".automation .point").nth(1).bounding_box()
-    assert moved["x"] > point["x"] and moved["y"] > point["y"] + 10
+    lower = "y => document.querySelectorAll('.automation .point')[1].getBoundingClientRect().y > y + 10"
+    page.wait_for_function(lower, arg=point["y"])
     ends = page.locator(".automation .point").evaluate_all("all => [all.at(0), all.at(-1)].map(p => p.getAttribute('aria-label'))")
     assert all("0 dB" in label for label in ends)
     tool(page, "Automation", "Draw").click()
@@ -318,34 +305,34 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(plan):
     assert page.problems == []
 
 
-def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(plan):
-    other = plan.context.new_page()
-    other.goto(plan.url)
+def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(empty):
+    other = empty.context.new_page()
+    other.goto(empty.url)
     other.get_by_role("button", name="Double", exact=True).click()
     undo_says(other, "doubled")
-    plan.bring_to_front()
-    plan.evaluate("window.dispatchEvent(new Event('focus'))")
-    plan.get_by_text("changed in another window: drop doubled").wait_for()
-    plan.get_by_role("button", name="Show it as it is now").click()
-    undo_says(plan, "doubled")
+    empty.bring_to_front()
+    empty.evaluate("window.dispatchEvent(new Event('focus'))")
+    empty.get_by_text("changed in another window: drop doubled").wait_for()
+    empty.get_by_role("button", name="Show it as it is now").click()
+    undo_says(empty, "doubled")
     # An edit made on the older song would have been refused.
     other.get_by_role("button", name="Double", exact=True).first.click()
     undo_says(other, "doubled")
-    plan.locator("[data-tool=bars]").fill("4")
-    plan.keyboard.press("Enter")
-    plan.locator("#plan-says", has_text="changed meanwhile").wait_for()
+    empty.locator("[data-tool=bars]").fill("4")
+    empty.keyboard.press("Enter")
+    empty.locator("#plan-says", has_text="changed meanwhile").wait_for()
 
 
-def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, server, club_file):
+def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, house):
     """A keyboard that the browser is told of, whose messages come as a real one's would."""
     page.add_init_script("""
       const input = { name: "Deck keys", onmidimessage: null };
       navigator.requestMIDIAccess = async () => ({ inputs: new Map([["a", input]]), onstatechange: null });
       window.deckKeys = (...data) => input.onmidimessage({ data });
     """)
-    upload(page, club_file)
-    page.get_by_role("button", name="Start empty").click(timeout=WAIT_MS)
-    page.locator("[data-own]").first.wait_for(timeout=WAIT_MS)
+    page.goto("/")
+    page.get_by_role("button", name="Start empty").last.click()
+    page.locator("[data-own]").first.wait_for()
     add_part(page, "lead", "Beacon")
     page.get_by_role("link", name="Lead").click()
     page.get_by_text("MIDI: Deck keys").wait_for()

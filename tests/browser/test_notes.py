@@ -7,20 +7,10 @@ import json
 import pytest
 
 from tests.browser.test_arrange import add_part
-from tests.browser.test_journey import upload
 from tests.browser.test_part import undo_says
 
-pytestmark = pytest.mark.browser
-WAIT_MS = 60_000
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 NOTES = """([row]) => [...document.querySelectorAll(`[data-note^='${row}/']`)].map((n) => n.dataset.note.split('/')[1])"""
-
-
-@pytest.fixture
-def empty(page, server, club_file):
-    upload(page, club_file)
-    page.get_by_role("button", name="Start empty").click(timeout=WAIT_MS)
-    page.locator("[data-own]").first.wait_for(timeout=WAIT_MS)
-    return page
 
 
 def keys(page, row):

@@ -4,19 +4,13 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.browser.test_journey import upload
-
-pytestmark = pytest.mark.browser
-WAIT_MS = 180_000
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 RATE = 44_100
 
 
 @pytest.fixture
-def part(page, server, real_track):
-    upload(page, real_track)
-    page.locator("article .portrait path").first.wait_for(timeout=WAIT_MS)
-    page.get_by_role("button", name="Draft a remake").first.click()
-    page.locator(".plan .cell").first.wait_for(timeout=WAIT_MS)
+def part(page, house):
+    page.goto(house.own_draft())
     page.get_by_role("link", name="Parts").click()
     page.locator(".stage svg path").first.wait_for()
     return page
@@ -25,7 +19,7 @@ def part(page, server, real_track):
 def undo_says(page, words):
     """What can be undone, in the button or, where there is no room, in its tip."""
     said = "words => { const undo = document.getElementById('undo'); return `${undo.title} ${undo.textContent}`.includes(words); }"
-    page.wait_for_function(said, arg=words, timeout=30_000)
+    page.wait_for_function(said, arg=words)
 
 
 def test_a_sound_is_shaped_in_the_browser_alone(part):

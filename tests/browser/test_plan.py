@@ -2,18 +2,14 @@
 
 import pytest
 
-from tests.browser.test_journey import upload
 from tests.browser.test_part import undo_says
 
-pytestmark = pytest.mark.browser
-WAIT_MS = 180_000
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
 
-def test_sections_are_arranged_by_pointer_and_by_keyboard(page, server, real_track):
-    upload(page, real_track)
-    page.locator("article .portrait path").first.wait_for(timeout=WAIT_MS)
-    page.get_by_role("button", name="Draft a remake").first.click()
-    page.locator(".plan .cell").first.wait_for(timeout=WAIT_MS)
+def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
+    page.goto(house.own_draft())
+    page.locator(".plan .cell").first.wait_for()
     blocks = page.locator("[data-own]")
     count = blocks.count()
     assert page.get_by_role("button", name="Adopt its whole plan").count() == 0

@@ -2,10 +2,10 @@
 
 import pytest
 
-pytestmark = pytest.mark.browser
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
 
-def test_a_style_becomes_a_target_and_a_draft(page, server):
+def test_a_style_becomes_a_target_and_a_draft(page, house):
     page.goto("/")
     page.get_by_role("link", name="New target").click()
     page.get_by_role("button", name="Make the target").click()

@@ -1,0 +1,51 @@
+"""A home as an earlier use would have left it, with references and drafts: `python -m tests.browser.seed FOLDER`.
+
+FOLDER holds club.flac, survey.json and song.json; ERSATZ_HOME names the home.
+"""
+
+import json
+import shutil
+import sys
+from pathlib import Path
+
+import django
+
+django.setup()
+
+from django.contrib.auth import get_user_model  # noqa: E402
+
+from ersatz.core.audio import Audio, read_audio, write_audio  # noqa: E402
+from ersatz.core.mixdown.render import RATE_HZ  # noqa: E402
+from ersatz.core.song.document import Song  # noqa: E402
+from ersatz.studio.middleware import LOCAL_USER  # noqa: E402
+from ersatz.studio.models import Reference, Remake  # noqa: E402
+
+#: One for each test that corrects its survey, and the first for all that don't; drafts for those that edit one.
+REFERENCES, DRAFTS = 5, 8
+
+
+def main(folder: Path) -> None:
+    user = get_user_model().objects.create_user(LOCAL_USER)
+    survey, song = (json.loads((folder / name).read_text()) for name in ("survey.json", "song.json"))
+    audio = read_audio(folder / "club.flac")
+    references = []
+    for k in range(REFERENCES):
+        made = Reference.objects.create(
+            owner=user,
+            title=f"Pier {k}",
+            file_name="club.flac",
+            stored_name="original.flac",
+            survey_json=survey,
+            measured_json=survey,
+        )
+        made.folder.mkdir(parents=True)
+        shutil.copyfile(folder / "club.flac", made.audio_path)
+        write_audio(made.listening_path, Audio(audio.samples, RATE_HZ))
+        references.append(made)
+    for k in range(DRAFTS):
+        remake = Remake.objects.create(owner=user, reference=references[0], title=f"Draft {k}")
+        remake.start(Song.from_json(song), "Drafted from the reference")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
