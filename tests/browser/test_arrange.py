@@ -7,7 +7,7 @@ import json
 import mido
 import pytest
 
-from tests.browser.test_journey import AUDIBLE_DBFS, heard
+from tests.browser.test_journey import AUDIBLE_DBFS, heard, quiet
 from tests.browser.test_part import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
