@@ -260,6 +260,8 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(empty):
     undo_says(page, "Master: gain automated")
     # A point by itself, between two that hold what stood at the bar lines beside it.
     page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 3")
+    # What is drawn anew while a point is dragged takes it out of the hand.
+    page.wait_for_load_state("networkidle")
     point = page.locator(".automation .point").nth(1).bounding_box()
     page.mouse.move(point["x"] + 6, point["y"] + 6)
     page.mouse.down()

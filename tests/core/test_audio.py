@@ -100,14 +100,14 @@ def test_float_files_may_be_over_full_scale_but_not_absurdly(tmp_path):
                 read_audio(tmp_path / "x.wav")
 
 
-@pytest.mark.parametrize("suffix", [".ogg", ".opus", ".flac"])
-def test_minutes_are_written_in_blocks(tmp_path, suffix):
+def test_minutes_are_written_in_blocks(tmp_path):
     rate = 48_000
     x = np.tile(both(sine(440, 1.0, -12, rate)), (1, 200))
-    write_audio(tmp_path / f"x{suffix}", Audio(x, rate))
-    back = read_audio(tmp_path / f"x{suffix}")
-    assert back.frames == pytest.approx(x.shape[1], abs=2000)
-    assert np.sqrt(np.mean(back.samples[:, rate:-rate] ** 2)) == pytest.approx(np.sqrt(np.mean(x**2)), rel=0.02)
+    write_audio(tmp_path / "x.ogg", Audio(x, rate))
+    with soundfile.SoundFile(tmp_path / "x.ogg") as file:
+        assert file.frames == x.shape[1]
+        file.seek(150 * rate)
+        assert np.sqrt(np.mean(file.read(rate) ** 2)) == pytest.approx(np.sqrt(np.mean(x**2)), rel=0.02)
 
 
 def test_a_place_that_cant_be_written_to_is_said(tmp_path):

@@ -94,7 +94,7 @@ def test_a_survey_that_cant_be_read_can_be_made_again(web, reference, queued):
 @pytest.mark.parametrize("seed", range(3))
 def test_cases_that_nobody_meant(web, remake, reference, song, tmp_path, seed):
     world = World(song, web, remake.pk, reference.pk, tmp_path)
-    problems = [problem for number in range(100) if (problem := run_case(world, number, 100 + seed)[2])]
+    problems = [problem for number in range(70) if (problem := run_case(world, number, 100 + seed)[2])]
     assert problems == []
 
 
