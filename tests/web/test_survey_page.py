@@ -76,6 +76,7 @@ def test_another_metre_is_said_refused_for_remakes_and_corrected(web, reference,
     reference.save()
     page = web.get(reverse("survey", args=[reference.pk])).content.decode()
     assert "3 beats to the bar" in page and "Remakes are made in 4/4 so far" in page
+    assert "Draft a remake" not in web.get(reverse("shelf")).content.decode()
     for name in ("draft", "start-empty"):
         assert web.post(reverse(name, args=[reference.pk])).url == reverse("survey", args=[reference.pk])
     assert not reference.remakes.exists()

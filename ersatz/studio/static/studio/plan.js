@@ -37,7 +37,17 @@ const history = new History({ list: byId("history"), kept: byId("milestones"), n
 /** The song's own section under the playhead, also while the reference is heard. */
 const placed = () => song.sections.findIndex((s) => player.position() >= s.start - 1 && player.position() < s.start - 1 + s.bars);
 
+// What is being dragged stays in the hand: an answer that arrives meanwhile is drawn when it is let go.
+let inHand = false, drawLater = false;
+host.addEventListener("pointerdown", () => { inHand = true; }, true);
+for (const name of ["pointerup", "pointercancel"]) window.addEventListener(name, () => setTimeout(() => {
+  inHand = false;
+  if (drawLater) draw();
+}));
+
 function draw() {
+  drawLater = inHand;
+  if (inHand) return;
   const focused = focusedThing();
   rows.clear(Math.max(song.bars, reference?.bars ?? 0));
   cells.clear();
