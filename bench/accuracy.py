@@ -22,6 +22,7 @@ import mir_eval
 import numpy as np
 
 from bench.judge import Judgement, apart, confidences, judge, tempo_is_right
+from bench.plain import NOTHING_DB, levels_of, plain_changes
 from bench.testset import write_testset
 from bench.testset.recipes import recipes
 from demo.references import write_references
@@ -173,6 +174,9 @@ def _real(folder: Path, truths: list[dict]) -> dict[str, Figure]:
         "lufs": Figure("integrated loudness, largest error", "LU", 0.1, True, max),
         "lra": Figure("loudness range, largest error", "LU", 0.2, True, max),
         "peak": Figure("true peak, largest error", "dB", 0.1, True, max),
+        "changes": Figure("plain changes that are a change, within a bar", "share", 0.85, False),
+        "divided": Figure("plain changes that begin a section, same", "share", 0.7, False),
+        "empty": Figure("sections that begin where nothing changes", "share", 0.05, True),
         "sure": Figure("tempo right among those at 0.9 and above", "share", 0.9, False),
     }
     present = [t for t in truths if (folder / t["file"]).exists()]
@@ -187,6 +191,13 @@ def _real(folder: Path, truths: list[dict]) -> dict[str, Figure]:
         if found.tempo.confidence >= 0.9:
             figures["sure"].add(name, right)
         figures["steady"].add(name, not found.tempo.changes and found.tempo.is_steady)
+        levels = levels_of(folder / truth["file"], found.tempo.first_downbeat_s, found.tempo.grid.bar_s, found.bars)
+        begins = [s.start_bar - 1 for s in found.sections[1:]]
+        for bar in plain_changes(levels):
+            figures["changes"].add(f"{name} bar {bar + 1}", any(abs(c.bar - 1 - bar) <= 1 for c in found.changes))
+            figures["divided"].add(f"{name} bar {bar + 1}", any(abs(b - bar) <= 1 for b in begins))
+        for bar in begins:
+            figures["empty"].add(f"{name} bar {bar + 1}", levels.moves_db(bar) < NOTHING_DB)
         beat = 60 / truth["bpm"]
         figures["beat"].add(name, abs(apart(found.tempo.first_downbeat_s - truth["beat_time_s"], beat)) <= 0.015)
         if truth["downbeat_time_s"] is not None:

@@ -13,6 +13,7 @@ from threadpoolctl import threadpool_limits
 from ersatz.core import loudness as bs1770
 from ersatz.core.audio import Audio, file_sha256, read_audio
 from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.changes import change_strength, find_changes, leading
 from ersatz.core.survey.document import (
     ROLES,
     Corrections,
@@ -120,6 +121,7 @@ def survey_track(
         stereo=measure_stereo(shared),
         loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans, hits, ground.noise_db),
+        changes=find_changes(ground.levels, presence),
         corrections=corrections,
     )
     progress("done", 1.0)
@@ -164,7 +166,8 @@ def _key(measured: Key, corrections: Corrections) -> Key:
 
 def _spans(track: Track, ground: Ground, corrections: Corrections) -> list[Span]:
     if corrections.sections is None:
-        return find_sections(track.shared, ground.bars, ground.presence, ground.energy, ground.noise_db)
+        changed = leading(change_strength(ground.levels))
+        return find_sections(track.shared, ground.bars, ground.presence, ground.energy, ground.noise_db, changed)
     spans = [Span(c.start_bar - 1, c.bars, c.label, 1.0, None) for c in corrections.sections]
     spans = [s for s in spans if s.start < ground.bars.count]
     # Made for another length of the track, the last one reaches to its end.

@@ -320,6 +320,27 @@ class Event:
 
 
 @dataclass(frozen=True)
+class BandChange:
+    """`change_db`: how much louder the bars behind are in the band."""
+
+    low_hz: float
+    high_hz: float
+    change_db: float
+
+
+@dataclass(frozen=True)
+class Change:
+    """A bar line at which something enters, leaves, opens or closes for four bars or more: roles that enter and leave, and the
+    bands that step."""
+
+    bar: int
+    enters: tuple[str, ...]
+    leaves: tuple[str, ...]
+    bands: tuple[BandChange, ...]
+    confidence: float
+
+
+@dataclass(frozen=True)
 class SectionCorrection:
     label: Label
     start_bar: Annotated[int, Within(1, 100_000)]
@@ -374,6 +395,8 @@ class Survey:
     stereo: Stereo
     loudness: Loudness
     events: tuple[Event, ...] = ()
+    #: Inside sections and at their joints, in order of time.
+    changes: tuple[Change, ...] = ()
     corrections: Corrections = field(default_factory=Corrections)
 
     @property

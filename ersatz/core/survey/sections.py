@@ -26,6 +26,11 @@ RAMP_EXPONENTS = (1.0, 1.5, 2.0, 2.5, 3.0, 3.5)
 RAMP_MISFIT, BESIDE = 0.055, 0.35
 #: Where the tune has gone the middle lies at least this far under the drop's.
 TUNELESS_DB = 1.2
+#: Sections are divided until they are this long on average, at bar lines where the bands' steps add up to so many dB.
+USUAL_BARS, PLAIN_DB = 10, 6.0
+#: No part is shorter. With so few kinds of sections the form isn't clear, and all from this length on are divided; else only those
+#: longer than a drop.
+LEAST_BARS, UNCLEAR_KINDS, UNCLEAR_BARS, LONGEST_DROP_BARS = 4, 3, 8, 32
 
 
 @dataclass(frozen=True)
@@ -39,8 +44,10 @@ class Span:
     like: int | None
 
 
-def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: Energy, noise_db: np.ndarray) -> list[Span]:
-    """`noise_db` as rising_noise gives it."""
+def find_sections(
+    shared: Shared, bars: BarTable, presence: Presence, energy: Energy, noise_db: np.ndarray, changed_db: np.ndarray
+) -> list[Span]:
+    """`noise_db` as rising_noise gives it, `changed_db` how much changes at each bar line, as changes.leading does."""
     features = _features(shared, bars, presence, energy)
     novelty = _novelty(features)
     starts = _boundaries(novelty, bars.count)
@@ -48,6 +55,7 @@ def find_sections(shared: Shared, bars: BarTable, presence: Presence, energy: En
     starts, labels = _merged(starts, _labels(starts, lengths, presence, energy))
     starts, labels = _builds(starts, labels, noise_db, bars.count)
     starts = _outro_start(starts, labels, np.array(energy.mid_db))
+    starts, labels = divided(starts, labels, changed_db)
     lengths = np.diff([*starts, bars.count])
     spans: list[Span] = []
     for i, (start, length) in enumerate(zip(starts, lengths)):
@@ -190,6 +198,28 @@ def _merged(starts: list[int], labels: list[Label]) -> tuple[list[int], list[Lab
             continue
         out_starts.append(start)
         out_labels.append(label)
+    return out_starts, out_labels
+
+
+def divided(starts: list[int], labels: list[Label], changed_db: np.ndarray) -> tuple[list[int], list[Label]]:
+    """Long sections divided where most changes inside them, until sections are as long as usual or nothing plain is left: a track
+    that keeps to no club form, and goes on as one drop, has sections too. Where the form is clear only what is longer than a drop
+    is divided."""
+    out_starts, out_labels, count = list(starts), list(labels), len(changed_db)
+    least = UNCLEAR_BARS if len(set(labels)) <= UNCLEAR_KINDS else LONGEST_DROP_BARS + 1
+    while len(out_starts) < count / USUAL_BARS:
+        ends = [*out_starts[1:], count]
+        best: tuple[float, int, int] | None = None
+        for bar in (int(b) for b in np.flatnonzero(changed_db >= PLAIN_DB)):
+            i = int(np.searchsorted(out_starts, bar, side="right")) - 1
+            length = ends[i] - out_starts[i]
+            if length >= least and min(bar - out_starts[i], ends[i] - bar) >= LEAST_BARS:
+                best = max(best or (0.0, 0, 0), (float(changed_db[bar]) * length, bar, i))
+        if best is None:
+            break
+        _, bar, i = best
+        out_starts.insert(i + 1, bar)
+        out_labels.insert(i + 1, out_labels[i])
     return out_starts, out_labels
 
 

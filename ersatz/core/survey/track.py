@@ -16,6 +16,7 @@ from ersatz.core.audio import Audio
 from ersatz.core.grid import BarGrid
 from ersatz.core.survey.bars import BarTable, bar_table
 from ersatz.core.survey.bass import measure_bass
+from ersatz.core.survey.changes import BarLevels, bar_levels
 from ersatz.core.survey.document import Bass, Energy, Key, KickPortrait, Presence, Resonance, Source
 from ersatz.core.survey.drums import measure_swing
 from ersatz.core.survey.envelopes import Envelopes, cut_envelopes, fast_powers
@@ -39,6 +40,7 @@ class Ground:
     hits: Hits
     energy: Energy
     noise_db: np.ndarray
+    levels: BarLevels
     bass: Bass
     presence: Presence
     key: Key
@@ -100,6 +102,7 @@ class Track:
             hits=hits,
             energy=measure_energy(shared, bars),
             noise_db=rising_noise(shared, bars),
+            levels=bar_levels(shared, bars),
             bass=bass,
             presence=measure_presence(shared, bars, hits, between, in_bass, bass),
             key=measure_key(shared, bars, bass),

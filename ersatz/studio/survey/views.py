@@ -78,7 +78,7 @@ def drawing(survey: Survey) -> dict:
     """What the page draws: the document's own curves, and the bass as scale degrees."""
     document = survey.to_json()
     key = survey.key.pitch_key
-    keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony")
+    keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony", "changes")
     out = {name: document[name] for name in keep}
     out["bass"] = [
         [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones] for n in survey.bass.notes

@@ -3,7 +3,7 @@
 import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
-import { drumSteps, energyRows, eventMarks, keyBars, presenceRows, TONICS } from "./pictures.js";
+import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, TONICS } from "./pictures.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
@@ -55,7 +55,7 @@ function score() {
     node = el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" });
     host.append(node);
   }
-  const height = 304;
+  const height = 316;
   const { width } = fresh(node, height);
   const axis = new BarAxis(86, width - 2, survey.bars);
   node.append(...axis.ticks(0));
@@ -63,7 +63,8 @@ function score() {
   node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
   node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152));
   if (survey.measured) node.append(...measuredSections(axis));
-  node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar));
+  node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar), ...changeMarks(axis, survey.changes, 56, height));
+  node.append(text(2, height - 1, "changes", { class: "s" }));
   const s = survey.sections[picked];
   node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
   playhead(node, axis, 0, height, player, [0, 16]);
