@@ -63,8 +63,8 @@ function score() {
   node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
   node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152));
   if (survey.measured) node.append(...measuredSections(axis));
-  node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar), ...changeMarks(axis, survey.changes, 56, height));
-  node.append(text(2, height - 1, "changes", { class: "s" }));
+  node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar), ...changeMarks(axis, survey.changes, 56, height - 3));
+  node.append(text(0, height - 5, "changes", { class: "s" }));
   const s = survey.sections[picked];
   node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
   playhead(node, axis, 0, height, player, [0, 16]);
