@@ -16,7 +16,6 @@ import json
 import os
 import random
 import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -29,7 +28,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from bench.load import Visitor, prepare
+from bench.load import Visitor, free_port, prepare
 
 RATE_HZ = 22_050
 MOST_KILLS = 1000
@@ -54,10 +53,7 @@ class Application:
     """The starter as people start it."""
 
     def __init__(self, home: Path):
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
-        self.home = home
+        self.port, self.home = free_port(), home
         self.start()
 
     def start(self) -> None:

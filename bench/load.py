@@ -96,6 +96,12 @@ class Visitor:
         return self._connection.getresponse()
 
 
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
 def prepare(home: Path, editors: int) -> tuple[int, str, list[int]]:
     """The database with a song to listen to and one for each editor: (remake, sha, remakes to edit)."""
     os.environ |= {"ERSATZ_HOME": str(home), "DJANGO_SETTINGS_MODULE": "ersatz.site.settings"}
@@ -216,9 +222,7 @@ def main() -> int:
         home = Path(folder) / "home"
         home.mkdir()
         remake, sha, edited = prepare(home, editors)
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            port = probe.getsockname()[1]
+        port = free_port()
         server = subprocess.Popen(
             [sys.executable, "-m", "ersatz.site.serve", "--port", str(port)], stdout=subprocess.PIPE, text=True
         )

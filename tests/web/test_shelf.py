@@ -116,3 +116,10 @@ def test_titles_are_escaped(web, reference):
     reference.title = "<script>alert(1)</script>"
     reference.save()
     assert b"<script>alert" not in web.get(reverse("shelf")).content
+
+
+def test_the_largest_file_is_what_the_settings_say(web, settings):
+    settings.MAX_UPLOAD_BYTES = 7 * 1024 * 1024
+    shelf = web.get(reverse("shelf")).content.decode()
+    assert 'data-limit-mb="7"' in shelf and "up to 7 MB" in shelf
+    assert "larger than 7 MB" in upload(web, "x.wav", bytes(settings.MAX_UPLOAD_BYTES + 1)).json()["error"]
