@@ -70,6 +70,8 @@ def test_an_empty_remake_becomes_a_track(empty):
     page.locator(".note").first.focus()
     page.keyboard.press("ArrowUp")
     undo_says(page, "notes moved")
+    # Answers that are still under way draw the tools anew.
+    page.wait_for_load_state("networkidle")
     page.locator("[data-name=way]").select_option("octave layer")
     page.get_by_role("button", name="Apply to").click()
     page.wait_for_function("() => document.querySelectorAll('.note').length >= 4")
