@@ -22,8 +22,9 @@ from tests.signals import RATE, club_track
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
-#: Freely licensed game music in Debian's archive: a real track that nobody here made.
+#: However slow the machine: only what never comes ends a wait.
 WAIT_MS = 180_000
+#: Freely licensed game music in Debian's archive: a real track that nobody here made.
 PACKAGE, INSIDE = "gunroar-data", "usr/share/games/gunroar/sounds/musics/gr1.ogg"
 
 
@@ -57,7 +58,7 @@ class Server:
     def stop(self) -> None:
         if self.process and self.process.poll() is None:
             self.process.send_signal(signal.SIGINT)
-            self.process.wait(15)
+            self.process.wait(WAIT_MS / 1000)
 
     def worker_pids(self) -> list[int]:
         found = subprocess.run(
@@ -67,7 +68,7 @@ class Server:
 
     def answers(self) -> bool:
         try:
-            return urllib.request.urlopen(self.address, timeout=2).status == 200
+            return urllib.request.urlopen(self.address, timeout=WAIT_MS / 1000).status == 200
         except OSError:
             return False
 
@@ -138,7 +139,6 @@ def chromium():
 
 def opened(chromium, address):
     context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=address)
-    # However slow the machine: only what never comes ends a wait.
     context.set_default_timeout(WAIT_MS)
     page = context.new_page()
     problems: list[str] = []

@@ -7,6 +7,8 @@ import mido
 import pytest
 import soundfile
 
+from tests.browser.conftest import WAIT_MS
+
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
 #: Level of what the page plays, dBFS, measured for half a second on the player's own output.
@@ -20,27 +22,30 @@ HEARD = """async () => {
   analyser.getFloatTimeDomainData(data);
   return 10 * Math.log10(data.reduce((s, v) => s + v * v, 0) / data.length + 1e-12);
 }"""
-AUDIBLE_DBFS, PATIENCE = -60, 30
+AUDIBLE_DBFS = -60
+#: Looks before a level counts as staying so: as long as any other wait, however slow the machine.
+LOOK_MS = 300
+LOOKS = WAIT_MS // LOOK_MS
 POSITION = "async () => (await import('/static/studio/frame.js')).player.position()"
 
 
 def heard(page, over_dbfs=AUDIBLE_DBFS):
     """Level once it lies over a level, or the last one read: what is switched on may take a while where the machine is busy."""
-    for _ in range(PATIENCE):
+    for _ in range(LOOKS):
         level = page.evaluate(HEARD)
         if level > over_dbfs:
             break
-        page.wait_for_timeout(300)
+        page.wait_for_timeout(LOOK_MS)
     return level
 
 
 def quiet(page, under_dbfs=AUDIBLE_DBFS):
     """Level once it lies under a level, or the last one read."""
-    for _ in range(PATIENCE):
+    for _ in range(LOOKS):
         level = page.evaluate(HEARD)
         if level < under_dbfs:
             break
-        page.wait_for_timeout(300)
+        page.wait_for_timeout(LOOK_MS)
     return level
 
 
@@ -157,6 +162,5 @@ def test_keyboard_help_and_zoom(page, house):
     page.locator("#score svg rect.refbox").first.wait_for()
     # 200 % zoom of a 1280 pixel window: nothing is cut off sideways.
     page.set_viewport_size({"width": 640, "height": 400})
-    page.wait_for_timeout(200)
-    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth + 1")
+    page.wait_for_function("() => document.documentElement.scrollWidth <= window.innerWidth + 1")
     assert page.problems == []

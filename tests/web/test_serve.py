@@ -11,6 +11,9 @@ import pytest
 
 from ersatz.site import together
 
+#: However slow the machine: only what never ends is ended.
+PATIENCE_S = 600
+
 
 def serve(tmp_path, *arguments):
     environment = {**os.environ, "ERSATZ_HOME": str(tmp_path / "home")}
@@ -19,7 +22,7 @@ def serve(tmp_path, *arguments):
         env=environment,
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=PATIENCE_S,
         check=False,
     )
 
@@ -54,7 +57,7 @@ def test_the_secret_key_is_made_once_and_kept_to_its_owner(tmp_path):
 def django_says(tmp_path, *command, **environment):
     settings = {"ERSATZ_HOME": str(tmp_path), "DJANGO_SETTINGS_MODULE": "ersatz.site.settings", **environment}
     run = [sys.executable, "-m", "ersatz.site.manage", *command]
-    return subprocess.run(run, env={**os.environ, **settings}, capture_output=True, text=True, check=False, timeout=120)
+    return subprocess.run(run, env={**os.environ, **settings}, capture_output=True, text=True, check=False, timeout=PATIENCE_S)
 
 
 def test_with_accounts_djangos_own_check_finds_nothing(tmp_path):
@@ -68,7 +71,12 @@ def test_other_hosts_without_accounts_are_refused(tmp_path):
     assert done.returncode != 0 and "ERSATZ_ACCOUNTS=1" in done.stderr
     environment = {**os.environ, "ERSATZ_HOME": str(tmp_path), "ERSATZ_HOSTS": "studio.example"}
     started = subprocess.run(
-        [sys.executable, "-m", "ersatz.site.serve"], env=environment, capture_output=True, text=True, check=False, timeout=60
+        [sys.executable, "-m", "ersatz.site.serve"],
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=PATIENCE_S,
     )
     assert started.returncode == 1 and started.stderr.count("\n") == 1 and "ERSATZ_ACCOUNTS=1" in started.stderr
 
@@ -105,7 +113,7 @@ def children(pid):
 
 def wait_for(state):
     """However slow the machine: only what never comes ends the wait."""
-    end = time.monotonic() + 120
+    end = time.monotonic() + PATIENCE_S
     while not state():
         assert time.monotonic() < end
         time.sleep(0.05)
