@@ -9,7 +9,7 @@ from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.grid import BarGrid
 from ersatz.core.pitch import Key
-from ersatz.core.survey import pump, sections, survey_audio, tempo
+from ersatz.core.survey import ducking, pump, sections, survey_audio, tempo
 from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
@@ -71,70 +71,86 @@ def test_a_track_that_speeds_up_is_less_sure_than_one_that_doesnt():
     assert unsure < 0.5 < sure
 
 
-def test_every_model_of_a_ducker_falls_once_and_comes_back():
-    depths, curves, seen = pump._models(0.48)
-    assert (curves <= 1e-9).all()
-    np.testing.assert_allclose(curves.min(axis=1), -depths, rtol=0.06)
-    bottom = curves.argmin(axis=1)
-    for curve, k in zip(curves[::97], bottom[::97]):
-        assert (np.diff(curve[: k + 1]) <= 1e-9).all() and (np.diff(curve[k:]) >= -1e-9).all()
-    # The window never shows more than there is.
-    assert (seen.min(axis=1) >= -depths - 0.01).all()
-    assert (seen.max(axis=1) <= 0.01).all()
+QUARTER = ducking.Trigger("1/4", (0, 64, 128, 192), 1.0)
+BEAT_S = 0.48
 
 
-@pytest.mark.parametrize("index", [100, 900, 2100, 3000])
-def test_a_ducker_seen_in_unrelated_bands_is_read_back(index):
-    depths, curves, seen = pump._models(0.48)
-    rng = np.random.default_rng(index)
-    views = [pump.View(seen[index] + rng.normal(0, 0.2, 64), 0.5, band) for band in range(4)]
-    found = pump._fit(views, 0.48)
-    if depths[index] < pump.LEAST_DB:
-        assert found.depth_db == 0
-    else:
-        assert found.depth_db == pytest.approx(depths[index], abs=max(0.7, 0.1 * depths[index]))
-        assert found.release_ms == pytest.approx(pump._release_ms(curves[index], 0.48), abs=30)
-
-
-# The first call makes all the models.
-@settings(deadline=None)
-@given(st.integers(0, 2**32 - 1))
-def test_noise_that_follows_nothing_is_no_ducking(seed):
+def moving_levels(rows: int, bars: int, seed: int) -> np.ndarray:
+    """Levels that wander, with notes struck at any 16th that die away: music that nothing ducks, dB."""
     rng = np.random.default_rng(seed)
-    views = [pump.View(rng.normal(0, 1.5, 64), 0.5, band) for band in range(4)]
-    assert pump._fit(views, 0.48).depth_db == 0
+    steps = rng.normal(-0.05, 0.25, (rows, bars * 256))
+    struck = rng.random((rows, bars * 16)) < 0.12
+    steps[:, ::16] += struck * rng.uniform(4, 15, struck.shape)
+    levels = np.empty_like(steps)
+    level = np.zeros(rows)
+    for i, step in enumerate(steps.T):
+        level = np.clip(level + step, -25, 5)
+        levels[:, i] = level
+    return levels.reshape(rows, bars, 256)
+
+
+def ducked_by(depth_db: float, end: float, trigger: ducking.Trigger, recovery: int) -> ducking.Curves:
+    return ducking.draw_curves(trigger, BEAT_S, 256, (recovery,), np.array([end]), np.array([0.015]), np.array([depth_db]))
+
+
+def test_every_candidate_falls_once_and_comes_back():
+    curves = ducking.draw_curves(QUARTER, BEAT_S, 256, range(5), np.array([0.3, 0.9]), np.array([0.0, 0.03]), np.array([2.0, 20.0]))
+    assert len(curves.gain_db) == 40
+    assert (curves.gain_db <= 1e-9).all()
+    np.testing.assert_allclose(curves.gain_db.min(axis=1), -curves.depth_db, rtol=0.06)
+    for curve in curves.gain_db:
+        k = int(curve.argmin())
+        assert (np.diff(curve[: k + 1]) <= 1e-9).all() and (np.diff(curve[k:]) >= -1e-9).all()
+    # The window never shows more than there is, and the four beats are alike.
+    assert (curves.seen_db.min(axis=1) >= -curves.depth_db - 0.01).all() and (curves.seen_db.max(axis=1) <= 0.01).all()
+    np.testing.assert_allclose(curves.seen_db[:, :64], curves.seen_db[:, 64:128], atol=0.02)
+
+
+@pytest.mark.parametrize(("depth_db", "end", "recovery"), [(3.0, 0.8, 1), (6.0, 0.5, 2), (9.0, 0.9, 0), (14.0, 0.6, 4)])
+def test_a_curve_laid_over_moving_levels_is_read_back(depth_db, end, recovery):
+    truth = ducked_by(depth_db, end, QUARTER, recovery)
+    levels = moving_levels(30, 12, 5) + truth.seen_db[0]
+    eighths = ducking.Trigger("1/8", tuple(range(0, 256, 32)), 0.5)
+    best = ducking.best_fits(ducking.gather(levels), [eighths, QUARTER], BEAT_S)[0]
+    assert best.trigger == QUARTER
+    assert best.depth_db == pytest.approx(depth_db, abs=max(0.5, 0.1 * depth_db))
+    assert pump.probability(best) > 0.9
+    found = pump.release_ms(pump._per_point(best.curve_db), BEAT_S)
+    assert found == pytest.approx(pump.release_ms(pump._per_point(truth.gain_db[0]), BEAT_S), rel=0.2)
+
+
+def test_what_isnt_ducked_takes_nothing_from_the_depth():
+    truth = ducked_by(8.0, 0.7, QUARTER, 1)
+    levels = moving_levels(30, 12, 6)
+    levels[:10] += truth.seen_db[0]
+    best = ducking.best_fits(ducking.gather(levels), [QUARTER], BEAT_S)[0]
+    assert best.depth_db == pytest.approx(8.0, abs=1.0)
+    assert best.rows[:10].min() > best.rows[10:].max()
+    evidence, rows = ducking.gather(levels), np.arange(30)
+    assert ducking.depths_like(evidence, best, BEAT_S, rows < 10, 20.0) == pytest.approx(8.0, abs=1.0)
+    assert ducking.depths_like(evidence, best, BEAT_S, rows >= 10, 20.0) < 1.5
+
+
+@settings(max_examples=15)
+@given(st.integers(0, 2**32 - 1))
+def test_music_that_follows_nothing_is_hardly_ducking(seed):
+    found = ducking.best_fits(ducking.gather(moving_levels(20, 10, seed)), [QUARTER], BEAT_S)[0]
+    assert pump.probability(found) < 0.5
 
 
 def test_unknown_stretches_are_left_out():
-    _, _, seen = pump._models(0.48)
-    curve = seen[2500].copy()
-    whole = pump._fit([pump.View(curve, 0.5, band) for band in range(3)], 0.48)
-    holed = curve.copy()
-    holed[:8] = np.nan
-    part = pump._fit([pump.View(holed, 0.5, band) for band in range(3)], 0.48)
-    assert part.depth_db == pytest.approx(whole.depth_db, rel=0.35)
+    truth = ducked_by(8.0, 0.7, QUARTER, 1)
+    levels = moving_levels(30, 12, 7) + truth.seen_db[0]
+    levels.reshape(30, 12, 4, 64)[..., :10] = np.nan
+    assert ducking.best_fits(ducking.gather(levels), [QUARTER], BEAT_S)[0].depth_db == pytest.approx(8.0, abs=2.0)
+    assert not ducking.gather(np.full((3, 4, 256), np.nan)).count.any()
 
 
 def test_release_runs_from_the_lowest_point_to_one_decibel_under():
     curve = np.concatenate([np.full(4, -10.0), np.linspace(-10, 0, 41), np.zeros(19)])
     # 10 dB in 40 points: 9 dB take 36 points of a 500 ms beat, from the last point at the bottom; the first counts.
-    assert pump._release_ms(curve, 0.5) == pytest.approx((36 + 4) / 64 * 500, rel=0.05)
-    assert pump._release_ms(np.full(64, -6.0), 0.5) == pytest.approx(500)
-
-
-def test_weighted_medians():
-    values = np.array([[1.0, 4.0], [2.0, np.nan], [10.0, np.nan]])
-    median, heard = pump._weighted_median(values, np.array([1.0, 1.0, 0.0]))
-    assert median == pytest.approx([1.5, 4.0])
-    assert heard == pytest.approx([2.0, 1.0])
-    assert pump._weighted_median(values, np.array([0.0, 0.0, 1.0]))[0] == pytest.approx([10.0, np.nan], nan_ok=True)
-
-
-@given(st.lists(st.lists(st.one_of(st.just(np.nan), st.floats(-40, 40)), min_size=3, max_size=3), min_size=1, max_size=7))
-def test_medians_leave_out_what_is_unknown(rows):
-    values = np.array(rows)
-    expected = [np.median(column[np.isfinite(column)]) if np.isfinite(column).any() else np.nan for column in values.T]
-    assert pump._median(values) == pytest.approx(expected, nan_ok=True)
+    assert pump.release_ms(curve, 0.5) == pytest.approx((36 + 4) / 64 * 500, rel=0.05)
+    assert pump.release_ms(np.full(64, -6.0), 0.5) == pytest.approx(500)
 
 
 @pytest.mark.parametrize("release_s", [0.1, 0.18, 0.26])

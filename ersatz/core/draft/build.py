@@ -121,8 +121,12 @@ def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
     pump = survey.pump
     if pump.depth_db <= 0:
         return Ducking("1/4", tuple([0.0] * DUCK_POINTS)), 0.0
-    rate = pump.rate if pump.rate in ("1/4", "1/8", "kick") else "1/4"
-    return Ducking(cast(Rate, rate), _shape(pump)), pump.depth_db
+    # A song's ducking follows the kick alone, and its curve is spread over a beat.
+    rate = "kick" if pump.rate == "kick and snare" else pump.rate
+    shape = _shape(pump)
+    if rate == "1/8":
+        shape = (*shape[::2], *[0.0] * (len(shape) // 2))
+    return Ducking(cast(Rate, rate), shape), pump.depth_db
 
 
 def _shape(pump: Pump) -> tuple[float, ...]:
@@ -136,7 +140,7 @@ def ducker_of(pump: Pump) -> Effect | None:
     if pump.depth_db <= 0:
         return None
     period = pump.rate if pump.rate in ("1/4", "1/8") else "1/4"
-    trigger, key = ("a part's hits", "kick") if pump.rate == "kick" else ("the period", "")
+    trigger, key = ("the period", "") if pump.rate in ("1/4", "1/8") else ("a part's hits", "kick")
     choices = {"period": period, "trigger": trigger}
     return Effect("ducker", {"depth_db": pump.depth_db}, choices, shape=_shape(pump), key=key)
 

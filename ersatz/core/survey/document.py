@@ -253,6 +253,8 @@ class Pump:
     bands: dict[str, BandDepth]
     active_sections: tuple[int, ...]
     per_section: tuple[SectionPump, ...]
+    #: False where nothing sounds that could show whether anything ducks.
+    told: bool = True
 
 
 @dataclass(frozen=True)

@@ -1,11 +1,13 @@
-"""Fast envelopes for the pump: power in four bands, of mid and of side, every 3 ms, cut by the grid.
+"""Fast levels for the pump: mid and side in narrow and in quick bands, cut by the grid.
 
-Conventions: at RATE_HZ, frames of 128 samples (12 ms) every 32, Hann window; cut curves have PHASES points per bar.
+Conventions: at RATE_HZ, Hann frames of FRAME samples (23 ms) whose bins up to NARROW_TOP stand alone, and of QUICK_FRAME samples
+(12 ms) in wider bands, every HOP samples; levels are power in dB, cut into PER_BEAT points per beat.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from scipy import fft
@@ -15,52 +17,77 @@ from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.shared import Shared
 
 RATE_HZ = 11_025
-FRAME, HOP = 128, 32
-BAND_EDGES_HZ = (170, 430, 860, 1720, 3440)
+FRAME, QUICK_FRAME, HOP = 256, 128, 64
+#: First and last bin of FRAME that stands alone, and the edges of the bands above, in bins.
+NARROW_FIRST, NARROW_TOP = 1, 36
+WIDE_EDGES = (36, 42, 50, 60, 72, 86, 104, 122)
+QUICK_EDGES = (6, 8, 11, 15, 20, 26, 34, 44, 60)
 #: Points per beat of a cut curve.
 PER_BEAT = 64
 BLOCK = 1024
+#: What lies further under its own row's top, or under the loudest row's, isn't heard, dB.
+ROW_FLOOR_DB, FLOOR_DB = 45.0, 75.0
 #: Share of the ceiling that the inverse curve is driven to: none of it at the first median of the half seconds' peaks (against the
 #: highest), all of it at the second.
 DRIVE, VARIED, ALIKE = 0.96, 0.65, 0.84
+#: Peaks this near to the highest are at a limiter's ceiling; a track with so many of them was limited.
+PINNED, LIMITED = 0.99, 0.2
+#: A side quieter than this against the mid is none: power.
+NO_SIDE = 1e-6
 
 
 @dataclass(frozen=True)
-class Envelopes:
-    """Power per band and bar, shape (channels, bands, bars, points): channel 0 is the mid, 1 the side (absent in mono)."""
+class Levels:
+    """`db` has shape (rows, bars, points), NaN where nothing sounds; `centers_hz` and `side` describe the rows."""
 
-    power: np.ndarray
-
-    @property
-    def points(self) -> int:
-        return int(self.power.shape[-1])
+    db: np.ndarray
+    centers_hz: np.ndarray
+    side: np.ndarray
 
 
 def fast_powers(shared: Shared) -> list[np.ndarray]:
-    """Power per band and frame of the mid and, unless the file is mono, of the side; needs no grid."""
-    channels = _unsaturated(shared)
-    return [_band_power(x) for x in resample(channels[: shared.audio.channels], shared.rate_hz, RATE_HZ)]
+    """Power per row and frame of the mid and, unless there is none, of the side; needs no grid."""
+    mid, side = _unsaturated(shared)
+    channels = [mid]
+    if shared.audio.channels == 2 and float(np.square(shared.side).mean()) > NO_SIDE * float(np.square(shared.mid).mean()):
+        channels.append(side)
+    return [_row_power(x) for x in resample(np.stack(channels), shared.rate_hz, RATE_HZ)]
 
 
-def cut_envelopes(bars: BarTable, powers: list[np.ndarray]) -> Envelopes:
+def row_centers_hz() -> np.ndarray:
+    """Centre frequencies of one channel's rows."""
+    bin_hz, quick_hz = RATE_HZ / FRAME, RATE_HZ / QUICK_FRAME
+    narrow = np.arange(NARROW_FIRST, NARROW_TOP) * bin_hz
+    wide = [np.sqrt(a * b) * bin_hz for a, b in pairwise(WIDE_EDGES)]
+    quick = [np.sqrt(a * b) * quick_hz for a, b in pairwise(QUICK_EDGES)]
+    return np.concatenate([narrow, wide, quick])
+
+
+def cut_levels(bars: BarTable, powers: list[np.ndarray]) -> Levels:
     """`powers` as fast_powers gives them, cut into bars."""
     points = PER_BEAT * bars.grid.beats_per_bar
     times = (bars.edges_s[:-1, None] + np.arange(points) / points * bars.grid.bar_s).ravel()
-    place = np.clip(times * RATE_HZ / HOP, 0, None)
-    out = []
-    for power in powers:
-        base = np.minimum(place.astype(int), power.shape[1] - 2)
-        part = np.clip(place - base, 0, 1).astype(np.float32)
-        cut = power[:, base] * (1 - part) + power[:, base + 1] * part
-        out.append(cut.reshape(len(power), bars.count, points))
-    return Envelopes(np.array(out))
+    place = np.clip(times * RATE_HZ / HOP, 0, powers[0].shape[1] - 1.001)
+    base = place.astype(int)
+    part = (place - base).astype(np.float32)
+    db = 10 * np.log10(np.concatenate(powers) + 1e-9)
+    cut = db[:, base] * (1 - part) + db[:, base + 1] * part
+    top = np.percentile(cut, 99, axis=1, keepdims=True)
+    cut = np.where(cut < np.maximum(top - ROW_FLOOR_DB, top.max() - FLOOR_DB), np.float32(np.nan), cut)
+    centers = row_centers_hz()
+    return Levels(
+        np.ascontiguousarray(cut.reshape(len(cut), bars.count, points), np.float32),
+        np.tile(centers, len(powers)),
+        np.repeat(np.arange(len(powers)) == 1, len(centers)),
+    )
 
 
 def _unsaturated(shared: Shared) -> np.ndarray:
     """Mid and side before the master's saturation, shape (2, samples).
 
     A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the peaks of every half
-    second are alike, as saturation makes them, its curve (tanh) is undone; where they vary the audio is left as it is.
+    second are alike, as saturation makes them, its curve (tanh) is undone; where they vary, or where a limiter has made them equal,
+    the audio is left as it is.
     """
     mid, side = shared.mid, shared.side
     half_second = shared.rate_hz // 2
@@ -70,7 +97,8 @@ def _unsaturated(shared: Shared) -> np.ndarray:
     peaks = np.array([np.abs(mid[p] + side[p]).max() for p in pieces if p.stop <= len(mid)]) / top
     loud = peaks[peaks > 0.5]
     alike = float(np.median(loud)) if len(loud) else 0.0
-    drive = DRIVE * float(np.clip((alike - VARIED) / (ALIKE - VARIED), 0, 1))
+    pinned = float((loud > PINNED).mean()) if len(loud) else 0.0
+    drive = DRIVE * float(np.clip((alike - VARIED) / (ALIKE - VARIED), 0, 1)) * (pinned < LIMITED)
     out = np.empty((2, len(mid)), np.float32)
     if drive < 0.05:
         out[0], out[1] = mid, side
@@ -82,11 +110,16 @@ def _unsaturated(shared: Shared) -> np.ndarray:
     return out
 
 
-def _band_power(x: np.ndarray) -> np.ndarray:
-    padded = np.pad(x, (FRAME // 2, FRAME))
-    frames = np.lib.stride_tricks.sliding_window_view(padded, FRAME)[::HOP][: len(x) // HOP + 1]
-    window = np.hanning(FRAME).astype(np.float32)
-    edges = np.round(np.array(BAND_EDGES_HZ) * FRAME / RATE_HZ).astype(int)
+def _row_power(x: np.ndarray) -> np.ndarray:
+    narrow = _frame_power(x, FRAME, (*range(NARROW_FIRST, NARROW_TOP), *WIDE_EDGES))
+    return np.concatenate([narrow, _frame_power(x, QUICK_FRAME, QUICK_EDGES)])
+
+
+def _frame_power(x: np.ndarray, frame: int, edges: tuple[int, ...]) -> np.ndarray:
+    """Power between neighbouring bins per frame, shape (len(edges) - 1, frames)."""
+    padded = np.pad(x, (frame // 2, frame))
+    frames = np.lib.stride_tricks.sliding_window_view(padded, frame)[::HOP][: len(x) // HOP + 1]
+    window = np.hanning(frame).astype(np.float32)
     out = np.empty((len(edges) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
         block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)[:, : edges[-1]]

@@ -45,6 +45,8 @@ class Hits:
     #: The backbeat's steps, as far as there is one.
     backbeat: tuple[int, ...]
     swing_s: float
+    #: How far low and knock or click set in together per step, whatever it is that hits, shape (bars, steps).
+    thump: np.ndarray
     #: The low register (shared.LOW_HZ) with the kick's waveform taken out where it was recognised, shape (samples,).
     low_without_kick: np.ndarray
 
@@ -62,13 +64,14 @@ def find_hits(shared: Shared, bars: BarTable, swing_percent: float) -> Hits:
 
     low, knock, click = attacks(20, 110), attacks(110, 360), attacks(1000, 4700)
     kick = np.clip(np.minimum(low, 0.3 + np.maximum(knock, click)), 0, 1)
-    kick, low_without_kick = _by_template(shared, bars, kick, swing_s)
+    thump = kick
+    kick, low_without_kick = _by_template(shared, bars, thump, swing_s)
     by_step = kick.mean(axis=0)
     if by_step[0] < ON_THE_ONE * by_step.max():
         kick, low_without_kick = np.zeros_like(kick), shared.low
     clap, backbeat = _claps(shared, bars, times, kick)
     hats = peaks_at(sustained_rise(shared.noise(*HATS_HZ)), times, shared.hop_s).reshape(bars.count, bars.steps)
-    return Hits(np.clip(kick, 0, 1), clap, _hats(hats, clap), backbeat, swing_s, low_without_kick)
+    return Hits(np.clip(kick, 0, 1), clap, _hats(hats, clap), backbeat, swing_s, thump, low_without_kick)
 
 
 def _claps(shared: Shared, bars: BarTable, times: np.ndarray, kick: np.ndarray) -> tuple[np.ndarray, tuple[int, ...]]:

@@ -19,7 +19,7 @@ from ersatz.core.survey.bass import measure_bass
 from ersatz.core.survey.changes import BarLevels, bar_levels
 from ersatz.core.survey.document import Bass, Energy, Key, KickPortrait, Presence, Resonance, Source
 from ersatz.core.survey.drums import measure_swing
-from ersatz.core.survey.envelopes import Envelopes, cut_envelopes, fast_powers
+from ersatz.core.survey.envelopes import Levels, cut_levels, fast_powers
 from ersatz.core.survey.hits import Hits, find_hits
 from ersatz.core.survey.key import measure_key
 from ersatz.core.survey.kick import measure_kick
@@ -72,8 +72,8 @@ class Track:
     def resonances(self) -> tuple[Resonance, ...]:
         return self._resonances.result()
 
-    def envelopes(self, bars: BarTable) -> Envelopes:
-        return cut_envelopes(bars, self._powers.result())
+    def levels(self, bars: BarTable) -> Levels:
+        return cut_levels(bars, self._powers.result())
 
     def beat(self, bpm: float | None = None, beats_per_bar: int | None = None) -> Beat:
         """The beat as measured, or at a tempo or in a metre that is given."""

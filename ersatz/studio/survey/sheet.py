@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from ersatz.core.pitch import degree_name, note_name
-from ersatz.core.survey.document import ROLES, DrumPattern, Survey
+from ersatz.core.survey.document import ROLES, DrumPattern, Pump, Survey
 
 ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
     "lead": "lead, voice", "noise": "noise",
 }  # fmt: skip
-RATES = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick"}
+RATES = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick", "kick and snare": "with kick and snare"}
 
 
 def minus(value: float, digits: int = 1) -> str:
@@ -31,7 +31,7 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
         ("Length", f"{survey.bars} bars, {survey.source.duration_s:.0f} s"),
         ("Loudness", f"{minus(loudness.integrated_lufs)} LUFS, range {loudness.range_lu:.1f} LU"),
         ("True peak", f"{minus(loudness.true_peak_dbtp)} dBTP, peak to loudness {loudness.plr_db:.1f} dB"),
-        ("Pump", _pump(survey) if pump.depth_db else "nothing ducks"),
+        ("Pump", pump_sentence(pump)),
         (
             "Balance",
             f"tilt {minus(survey.spectrum.tilt_db_per_octave)} dB per octave, mono below {survey.stereo.mono_below_hz:.0f} Hz",
@@ -47,9 +47,10 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
     return rows
 
 
-def _pump(survey: Survey) -> str:
-    pump = survey.pump
-    return f"{pump.depth_db:.1f} dB {RATES.get(pump.rate, pump.rate)}, back after {pump.release_ms:.0f} ms"
+def pump_sentence(pump: Pump) -> str:
+    if pump.depth_db:
+        return f"{pump.depth_db:.1f} dB {RATES[pump.rate]}, back after {pump.release_ms:.0f} ms"
+    return "nothing ducks" if pump.told else "can't be told: nothing sounds long enough to show it"
 
 
 def sheet_of(survey: Survey) -> dict[str, Any]:

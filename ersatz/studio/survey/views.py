@@ -22,7 +22,7 @@ from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
 from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, SectionsForm, ShiftForm, TempoForm
-from ersatz.studio.survey.sheet import beside_rows, sheet_of
+from ersatz.studio.survey.sheet import RATES, beside_rows, sheet_of
 
 
 @login_required
@@ -45,6 +45,7 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         ],
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
+        "pump_rate": RATES[found.pump.rate],
         "corrections": reference.corrections,
         "measured": reference.measured,
         "last_correction": _last_correction(reference),

@@ -1,0 +1,238 @@
+"""How well does a ducker's curve explain how levels move?
+
+A ducker multiplies: whatever else happens, every level that it acts on moves by the curve's own difference between two moments.
+Music moves levels too, but seldom by just that: its onsets are jumps, its decays differ from note to note and from band to
+band. So the differences of level between pairs of moments, of all bars and bands, are gathered by place in the bar, and a curve
+is scored by how many of them lie where it puts them: a redescending M-estimator (Huber & Ronchetti 2009; here the Cauchy loss),
+in which notes struck anew, the kick itself and all that isn't ducked are outliers. Bands that follow better without the curve
+count nothing, so that ducked and unducked material may sound together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.signal import fftconvolve
+
+from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
+
+#: Distances of the pairs in points.
+LAGS = (2, 4, 8, 16, 32)
+#: Differences are counted in bins of STEP_DB up to EDGE_DB.
+EDGE_DB, STEP_DB = 40.0, 1.0
+BINS = int(2 * EDGE_DB / STEP_DB) + 1
+#: The loss's scale: the differences' own spread within these bounds, dB.
+SCALE_DB = (0.5, 4.0)
+#: A row with fewer differences says as little as one with none.
+LEAST_COUNT = 500
+#: How far rows with clear evidence outweigh those with little: the power of the mean over rows that a curve is chosen by.
+#: What isn't ducked only ever makes a row shallower, so the clearest rows are nearest to the truth.
+CLEAR = 2.0
+FALL_S = 0.003
+#: Curves are drawn this much finer than points.
+FINE = 4
+#: Curves this near to the best one's score are as good: their mean is the answer.
+AS_GOOD = 0.985
+#: Hypotheses that explain less than this share of the best one's are out.
+NEAR = 0.5
+
+#: Recovery from 1 to 0 over x = 0..1 at a depth in dB: exponential, straight, S-shaped and bowed in dB, straight in gain, as curves
+#: are drawn or made by compressors (releases after Giannoulis, Massberg & Reiss 2012).
+RECOVERIES: tuple[Callable[[np.ndarray, np.ndarray], np.ndarray], ...] = (
+    lambda x, depth: (np.exp(-3.5 * x) - np.exp(-3.5)) / (1 - np.exp(-3.5)),
+    lambda x, depth: 1 - x,
+    lambda x, depth: 0.5 + 0.5 * np.cos(np.pi * x),
+    lambda x, depth: 1 - x**1.7,
+    lambda x, depth: -20 * np.log10(10 ** (-depth / 20) * (1 - x) + x) / depth,
+)
+
+
+@dataclass(frozen=True)
+class Trigger:
+    """A hypothesis: points of the bar at which the curve starts anew, and how long it is at most, in beats."""
+
+    rate: str
+    at: tuple[int, ...]
+    beats: float
+    #: How plain an explanation it is: what it explains counts by so much.
+    plain: float = 1.0
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Cauchy score of every difference per lag, point of the bar, difference and row; and how many were counted per row."""
+
+    table: np.ndarray
+    count: np.ndarray
+
+
+@dataclass(frozen=True)
+class Curves:
+    """Candidates: depth (n,), gain over one period in dB (n, PER_BEAT * FINE * beats), as seen over the bar (n, points)."""
+
+    depth_db: np.ndarray
+    gain_db: np.ndarray
+    seen_db: np.ndarray
+    shape: np.ndarray
+    end: np.ndarray
+    hold_s: np.ndarray
+
+
+@dataclass(frozen=True)
+class Fit:
+    """The best curve under one trigger. `gain` is the mean score over no curve, `rows` the same by row."""
+
+    trigger: Trigger
+    depth_db: float
+    curve_db: np.ndarray
+    gain: float
+    rows: np.ndarray
+
+
+def gather(levels: np.ndarray) -> Evidence:
+    """`levels` in dB, shape (rows, bars, points), NaN where nothing is known."""
+    rows, _, points = levels.shape
+    counts = np.zeros((rows, len(LAGS), points, BINS), np.float32)
+    _count(np.ascontiguousarray(levels, np.float32), np.array(LAGS), counts)
+    bins = (np.arange(BINS) - BINS // 2) * STEP_DB
+    apart = np.square(bins[:, None] - bins[None, :])
+    table = np.zeros((len(LAGS), points, BINS, rows), np.float32)
+    for row in range(rows):
+        for k in range(len(LAGS)):
+            share = counts[row, k].sum(axis=0)
+            if share.sum() < LEAST_COUNT / 10:
+                continue
+            order = np.cumsum(share) / share.sum()
+            spread = np.interp(0.75, order, bins) - np.interp(0.25, order, bins)
+            scale = np.clip(spread / 1.35, *SCALE_DB)
+            table[k, :, :, row] = counts[row, k] @ (-np.log1p(apart / scale**2)).astype(np.float32)
+    return Evidence(table, counts.sum(axis=(1, 2, 3)))
+
+
+def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tuple[Fit, ...]:
+    """The likeliest first: a coarse search under every trigger, a fine one under those that come near to the best."""
+    points = evidence.table.shape[1]
+    starts = []
+    for trigger in triggers:
+        coarse = draw_curves(trigger, beat_s, points, (0, 1, 2), np.array([0.25, 0.4, 0.6, 0.8, 0.95]), np.array([0.01]),
+                             np.array([2.0, 4.0, 6.5, 10.0, 15.0, 22.0]))  # fmt: skip
+        scores = _scores(evidence, coarse)
+        k = int(np.argmax(_clear(scores)))
+        starts.append((float(scores.mean(axis=1).max()) * trigger.plain, coarse.end[k], coarse.depth_db[k]))
+    best = max(worth for worth, _, _ in starts)
+    fits = [
+        _fine_fit(evidence, trigger, beat_s, end, depth)
+        for trigger, (worth, end, depth) in zip(triggers, starts) if worth >= NEAR * best
+    ]  # fmt: skip
+    return tuple(sorted(fits, key=lambda f: -f.gain * f.trigger.plain))
+
+
+def _fine_fit(evidence: Evidence, trigger: Trigger, beat_s: float, end: float, depth: float) -> Fit:
+    ends = np.clip(end + np.array([-0.14, -0.07, 0.0, 0.07, 0.14]), 0.12, 1.0)
+    depths = np.clip(depth * np.geomspace(0.62, 1.6, 9), 1.0, 32.0)
+    fine = draw_curves(trigger, beat_s, evidence.table.shape[1], range(len(RECOVERIES)), ends, np.array([0.0, 0.015, 0.03]), depths)
+    scores = _scores(evidence, fine)
+    worth = _clear(scores)
+    good = worth >= AS_GOOD * worth.max()
+    k = int(np.argmax(worth))
+    curve = np.average(fine.gain_db[good], axis=0, weights=worth[good] + 1e-9)
+    return Fit(trigger, -float(curve.min()), curve, float(scores.mean(axis=1).max()), scores[k])
+
+
+def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray, deepest_db: float) -> float:
+    """Depth at which the fitted curve, only scaled, explains the chosen rows best, dB; 0 where none of them follows it."""
+    factors = np.linspace(0.0, max(1.0, deepest_db / max(fit.depth_db, 1e-9)), 25)[1:]
+    gain = factors[:, None] * fit.curve_db[None, :]
+    n = len(factors)
+    scaled = Curves(factors * fit.depth_db, gain, _seen(gain, fit.trigger, beat_s, evidence.table.shape[1]), *(np.zeros(n),) * 3)
+    scores = _scores(evidence, scaled)[:, chosen]
+    worth = _clear(scores) if scores.shape[1] else np.zeros(n)
+    k = int(np.argmax(worth))
+    return float(scaled.depth_db[k]) if worth[k] > 0 else 0.0
+
+
+def draw_curves(
+    trigger: Trigger, beat_s: float, points: int, shapes: object, ends: np.ndarray, holds_s: np.ndarray, depths_db: np.ndarray
+) -> Curves:
+    """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one."""
+    n = int(PER_BEAT * FINE * trigger.beats)
+    period_s = trigger.beats * beat_s
+    t = np.arange(n) / n * period_s
+    kinds = np.array(list(shapes))  # type: ignore[call-overload]
+    kind, end, hold, depth = (v.ravel() for v in np.meshgrid(kinds, ends, holds_s, depths_db, indexing="ij"))
+    usable = end * period_s - hold - FALL_S > 0.03
+    kind, end, hold, depth = kind[usable], end[usable], hold[usable], depth[usable]
+    x = np.clip((t - FALL_S - hold[:, None]) / (end * period_s - hold - FALL_S)[:, None], 0, 1)
+    left = np.empty_like(x)
+    for k, recovery in enumerate(RECOVERIES):
+        mine = kind == k
+        left[mine] = recovery(x[mine], depth[mine, None])
+    gain = -depth[:, None] * np.where(t < FALL_S, t / FALL_S, left)
+    return Curves(depth, gain, _seen(gain, trigger, beat_s, points), kind, end, hold)
+
+
+def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int) -> np.ndarray:
+    """Curves laid over a bar from every trigger on, smoothed as the analysis window does, shape (n, points)."""
+    fine = points * FINE
+    bar = np.zeros((len(gain_db), fine), np.float32)
+    ends = [*trigger.at[1:], trigger.at[0] + points]
+    for start, stop in zip(trigger.at, ends):
+        n = min((stop - start) * FINE, gain_db.shape[1])
+        bar[:, (start * FINE + np.arange(n)) % fine] = gain_db[:, :n]
+    # A steady partial's amplitude is what a frame's window averages.
+    window = np.hanning(int(FRAME / RATE_HZ / beat_s * PER_BEAT * FINE) | 1).astype(np.float32)
+    window /= window.sum()
+    reach = len(window)
+    amplitude = 10 ** (bar / 20)
+    wrapped = np.concatenate([amplitude[:, -reach:], amplitude, amplitude[:, :reach]], axis=1)
+    smooth = fftconvolve(wrapped, window[None], mode="same", axes=1)[:, reach:-reach]
+    return np.asarray(20 * np.log10(np.maximum(smooth[:, ::FINE], 1e-4)), np.float32)
+
+
+def _clear(scores: np.ndarray) -> np.ndarray:
+    """Worth of curves: the power mean over rows of what they gain, shape (n,)."""
+    return np.asarray(np.mean(np.maximum(scores, 0) ** CLEAR, axis=1) ** (1 / CLEAR))
+
+
+def _scores(evidence: Evidence, curves: Curves) -> np.ndarray:
+    """Mean gain over no curve per candidate and row, at least 0, shape (n, rows)."""
+    seen = np.concatenate([curves.seen_db, np.zeros((1, evidence.table.shape[1]), np.float32)])
+    out = np.zeros((len(seen), evidence.table.shape[3]), np.float32)
+    _look_up(evidence.table, seen, np.array(LAGS), out)
+    return np.asarray(np.maximum(out[:-1] - out[-1:], 0) / np.maximum(evidence.count, LEAST_COUNT))
+
+
+@njit(cache=True, nogil=True)
+def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
+    """Differences by row, lag, point and size, each shared between the two bins that it lies between."""
+    rows, _, points = levels.shape
+    for row in range(rows):
+        flat = levels[row].reshape(-1)
+        for k in range(len(lags)):
+            lag = lags[k]
+            for i in range(len(flat) - lag):
+                d = flat[i + lag] - flat[i]
+                if d == d:
+                    x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
+                    low = min(int(x), BINS - 2)
+                    part = np.float32(x - low)
+                    counts[row, k, i % points, low] += 1 - part
+                    counts[row, k, i % points, low + 1] += part
+
+
+@njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
+def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndarray) -> None:
+    rows = table.shape[3]
+    points = table.shape[1]
+    for c in range(seen.shape[0]):
+        for k in range(len(lags)):
+            for i in range(points):
+                d = seen[c, (i + lags[k]) % points] - seen[c, i]
+                x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
+                low = min(int(x), BINS - 2)
+                part = np.float32(x - low)
+                for row in range(rows):
+                    out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
