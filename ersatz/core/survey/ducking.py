@@ -21,6 +21,8 @@ from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
 
 #: Distances of the pairs in points.
 LAGS = (2, 4, 8, 16, 32)
+#: Those that single sections are read from.
+SECTION_LAGS = (8, 32)
 #: Differences are counted in bins of STEP_DB up to EDGE_DB.
 EDGE_DB, STEP_DB = 40.0, 1.0
 BINS = int(2 * EDGE_DB / STEP_DB) + 1
@@ -63,9 +65,12 @@ class Trigger:
 
 @dataclass(frozen=True)
 class Evidence:
-    """Cauchy score of every difference per lag, point of the bar, difference and row; and how many were counted per row."""
+    """Cauchy score of every difference, shape (lags, points, differences, rows); its scale in dB, shape (rows, lags); and how many
+    differences were counted per row.
+    """
 
     table: np.ndarray
+    scale_db: np.ndarray
     count: np.ndarray
 
 
@@ -100,6 +105,7 @@ def gather(levels: np.ndarray) -> Evidence:
     bins = (np.arange(BINS) - BINS // 2) * STEP_DB
     apart = np.square(bins[:, None] - bins[None, :])
     table = np.zeros((len(LAGS), points, BINS, rows), np.float32)
+    scales = np.full((rows, len(LAGS)), SCALE_DB[1], np.float32)
     for row in range(rows):
         for k in range(len(LAGS)):
             share = counts[row, k].sum(axis=0)
@@ -107,9 +113,9 @@ def gather(levels: np.ndarray) -> Evidence:
                 continue
             order = np.cumsum(share) / share.sum()
             spread = np.interp(0.75, order, bins) - np.interp(0.25, order, bins)
-            scale = np.clip(spread / 1.35, *SCALE_DB)
-            table[k, :, :, row] = counts[row, k] @ (-np.log1p(apart / scale**2)).astype(np.float32)
-    return Evidence(table, counts.sum(axis=(1, 2, 3)))
+            scales[row, k] = np.clip(spread / 1.35, *SCALE_DB)
+            table[k, :, :, row] = counts[row, k] @ (-np.log1p(apart / scales[row, k] ** 2)).astype(np.float32)
+    return Evidence(table, scales, counts.sum(axis=(1, 2, 3)))
 
 
 def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tuple[Fit, ...]:
@@ -152,6 +158,21 @@ def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray,
     worth = _clear(scores) if scores.shape[1] else np.zeros(n)
     k = int(np.argmax(worth))
     return float(scaled.depth_db[k]) if worth[k] > 0 else 0.0
+
+
+def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: float) -> float:
+    """Depth at which the fitted curve, only scaled, explains some bars best, dB; 0 where they don't follow it. `levels` has shape
+    (rows, bars, points) with the rows of `evidence`. Looks at every second row and two lags: a section needs no finer answer.
+    """
+    factors = np.linspace(0.0, 1.25, 11)
+    seen = _seen(factors[:, None] * fit.curve_db, fit.trigger, beat_s, levels.shape[2])
+    rows = np.ascontiguousarray(levels[::2], np.float32)
+    out = np.zeros((len(factors), len(rows)), np.float32)
+    lags = [LAGS.index(lag) for lag in SECTION_LAGS]
+    _explain(rows, seen, np.array(SECTION_LAGS), np.ascontiguousarray(evidence.scale_db[::2, lags]), out)
+    worth = _clear(out - out[:1])
+    k = int(np.argmax(worth))
+    return float(factors[k] * fit.depth_db)
 
 
 def draw_curves(
@@ -236,3 +257,18 @@ def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndar
                 part = np.float32(x - low)
                 for row in range(rows):
                     out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
+
+
+@njit(cache=True, nogil=True)
+def _explain(levels: np.ndarray, seen: np.ndarray, lags: np.ndarray, scale_db: np.ndarray, out: np.ndarray) -> None:
+    """Cauchy score per curve and row of all differences as they are."""
+    rows, _, points = levels.shape
+    for row in range(rows):
+        flat = levels[row].reshape(-1)
+        for k in range(len(lags)):
+            for i in range(0, len(flat) - lags[k], 2):
+                d = flat[i + lags[k]] - flat[i]
+                if d == d:
+                    for c in range(seen.shape[0]):
+                        x = (d - seen[c, (i + lags[k]) % points] + seen[c, i % points]) / scale_db[row, k]
+                        out[c, row] -= np.log1p(x * x)

@@ -17,7 +17,7 @@ import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.ducking import Evidence, Fit, Trigger, best_fits, depths_like, gather
+from ersatz.core.survey.ducking import Evidence, Fit, Trigger, best_fits, depth_of_bars, depths_like, gather
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
 from ersatz.core.survey.hits import SURE, Hits
 
@@ -60,7 +60,7 @@ def measure_pump(
     sure = probability(best)
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
-    depths = [_section_depth(reading, best, beat_s, *span) for span in spans]
+    depths = [depth_of_bars(reading.levels[:, i : i + n], reading.evidence, best, beat_s) for i, n in spans]
     band_of = np.searchsorted(BAND_EDGES_HZ, levels.centers_hz, side="right")
     bands = {
         name: BandDepth(round(depths_like(reading.evidence, best, beat_s, band_of == k, DEEPEST_DB), 2))
@@ -112,7 +112,7 @@ def _beat_s(bars: BarTable) -> float:
 
 
 def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
-    """Hypotheses worth testing: every beat, every 8th, the kick's typical pattern, all that hits low, both also with the backbeat."""
+    """Hypotheses worth testing: every beat, every 8th, the kick's typical pattern, all low hits, both also with the backbeat."""
     bar = bars.grid.beats_per_bar * POINTS
     out = [Trigger("1/4", tuple(range(0, bar, POINTS)), 1.0), Trigger("1/8", tuple(range(0, bar, POINTS // 2)), 0.5)]
     kick, thump = (np.median(x[use], axis=0) for x in (hits.kick, hits.thump))
@@ -128,11 +128,6 @@ def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
             if len(steps) and all(set(at) != set(t.at) for t in out):
                 out.append(Trigger(rate, at, 1.0, HIT_PLAIN))
     return out
-
-
-def _section_depth(reading: Reading, fit: Fit, beat_s: float, first: int, length: int) -> float:
-    evidence = gather(reading.levels[:, first : first + length])
-    return depths_like(evidence, fit, beat_s, np.ones(len(evidence.count), bool), 1.3 * fit.depth_db)
 
 
 def _per_point(curve: np.ndarray) -> np.ndarray:
