@@ -1,9 +1,10 @@
-"""How right is the survey? `./run accuracy [--set DIR] [--real DIR --truth FILE] [--only NAME]`.
+"""How right is the survey? `./run accuracy [--set DIR] [--real DIR --truth FILE [--material DIR]] [--only NAME]`.
 
 Measures the demo references and the generated test set (bench/testset, made once and kept in DIR) against the truth that their
 generators wrote, and a folder of real tracks against a truth file (a list of {file, bpm, octave_ok, beat_time_s,
-downbeat_time_s, key, lufs, lra, true_peak}). Prints figure against target, the failures by name, and how often answers were
-right at the confidence that they stated. The third of the generated set that is held back while tuning is reported without names.
+downbeat_time_s, key, lufs, lra, true_peak}). Of the real tracks, and of tracker modules, pieces with known ducking and known
+arrangements are made (bench/material) and measured too. Prints figure against target, the failures by name, and how often
+answers were right at the confidence that they stated. What is held back while tuning is reported without names.
 """
 
 from __future__ import annotations
@@ -22,6 +23,9 @@ import mir_eval
 import numpy as np
 
 from bench.judge import Judgement, apart, confidences, judge, tempo_is_right
+from bench.material import write_material
+from bench.pieces import TARGETS as PIECE_TARGETS
+from bench.pieces import Piece, measure_pieces
 from bench.plain import NOTHING_DB, levels_of, plain_changes
 from bench.testset import write_testset
 from bench.testset.recipes import recipes
@@ -98,6 +102,7 @@ def main() -> None:
     parser.add_argument("--set", type=Path, default=Path("var/testset"), help="folder that keeps the generated test set")
     parser.add_argument("--real", type=Path, help="folder with real tracks")
     parser.add_argument("--truth", type=Path, help="truth file of the real tracks")
+    parser.add_argument("--material", type=Path, default=Path("var/material"), help="folder that keeps what is made of them")
     parser.add_argument("--only", help="only generated tracks whose name holds this, with every figure")
     arguments = parser.parse_args()
     if arguments.only:
@@ -109,9 +114,13 @@ def main() -> None:
     _report("Generated set, tuned on", _judged([t for t in made if not t[1]["held_back"]]))
     _report("Generated set, held back", _judged([t for t in made if t[1]["held_back"]]), names=False)
     if arguments.real and arguments.truth:
+        truths = json.loads(arguments.truth.read_text())
         print("Real tracks")
-        for figure in _real(arguments.real, json.loads(arguments.truth.read_text())).values():
+        for figure in _real(arguments.real, truths).values():
             print("  " + figure.row())
+        write_material(arguments.real, truths, arguments.material)
+        _report_pieces("Real music, ducked by us", measure_pieces(arguments.material / "ducked"))
+        _report_pieces("Modules, arranged by us", measure_pieces(arguments.material / "arranged"))
 
 
 def _truth(path: Path) -> dict[str, Any]:
@@ -147,6 +156,20 @@ def _report(title: str, judged: list[tuple[str, Judgement, Stated]], names: bool
         if figure.values:
             print("  " + figure.row(names))
     _calibration(entry for _, _, stated in judged for entry in stated)
+
+
+def _report_pieces(title: str, pieces: list[Piece]) -> None:
+    for back in (False, True):
+        inside = [p for p in pieces if p[1] == back]
+        print(f"{title}, {'held back by track' if back else 'tuned on'} ({len(inside)} pieces)")
+        for key, target in PIECE_TARGETS.items():
+            figure = Figure(*target)
+            for name, _, figures, _ in inside:
+                if key in figures:
+                    figure.add(name, figures[key])
+            if figure.values:
+                print("  " + figure.row(names=False))
+        _calibration(entry for *_, stated in inside for entry in stated)
 
 
 def _calibration(stated: Iterable[tuple[str, float, bool]]) -> None:

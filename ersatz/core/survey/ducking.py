@@ -40,6 +40,8 @@ FINE = 4
 AS_GOOD = 0.985
 #: Hypotheses that explain less than this share of the best one's are out.
 NEAR = 0.5
+#: A trigger less must explain so much more.
+MORE = 1.1
 
 #: Recovery from 1 to 0 over x = 0..1 at a depth in dB: exponential, straight, S-shaped and bowed in dB, straight in gain, as curves
 #: are drawn or made by compressors (releases after Giannoulis, Massberg & Reiss 2012).
@@ -134,6 +136,29 @@ def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tup
         for trigger, (worth, end, depth) in zip(triggers, starts) if worth >= NEAR * best
     ]  # fmt: skip
     return tuple(sorted(fits, key=lambda f: -f.gain * f.trigger.plain))
+
+
+def triggering(evidence: Evidence, places: list[int], beat_s: float) -> list[int]:
+    """Numbers of those of the places (points of the bar) that a curve starts at: all of them, less one after the other for as long
+    as the rest explains more without.
+    """
+
+    def worth(chosen: list[int]) -> float:
+        trigger = Trigger("", tuple(places[i] for i in chosen), 1.0)
+        ends, depths = np.array([0.3, 0.6]), np.array([4.0, 9.0])
+        curves = draw_curves(trigger, beat_s, evidence.table.shape[1], (1, 2), ends, np.array([0.01]), depths)
+        return float(_scores(evidence, curves).mean(axis=1).max())
+
+    chosen = list(range(len(places)))
+    best = worth(chosen) if chosen else 0.0
+    while len(chosen) > 1:
+        without = [[i for i in chosen if i != out] for out in chosen]
+        gains = [worth(rest) for rest in without]
+        k = int(np.argmax(gains))
+        if gains[k] < MORE * best:
+            break
+        chosen, best = without[k], gains[k]
+    return chosen
 
 
 def _fine_fit(evidence: Evidence, trigger: Trigger, beat_s: float, end: float, depth: float) -> Fit:

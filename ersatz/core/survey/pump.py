@@ -17,14 +17,14 @@ import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.ducking import Evidence, Fit, Trigger, best_fits, depth_of_bars, depths_like, gather
+from ersatz.core.survey.ducking import Evidence, Fit, Trigger, best_fits, depth_of_bars, depths_like, gather, triggering
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
 from ersatz.core.survey.hits import SURE, Hits
 
 POINTS = PER_BEAT
 LEAST_BARS = 4
 #: Every beat and every 8th are plain explanations: a pattern of hits must explain more.
-HIT_PLAIN = 0.8
+HIT_PLAIN, CHOSEN_PLAIN = 0.8, 0.5
 #: Share of the strongest low hit from which a step may trigger.
 THUMPS = 0.7
 #: The bands that depths are told for, and the edges between them.
@@ -88,7 +88,7 @@ def read(levels: Levels, bars: BarTable, hits: Hits, presence: Presence) -> Read
     if not evidence.count.any():
         return None
     beat_s = _beat_s(bars)
-    fits = best_fits(evidence, _triggers(bars, hits, use), beat_s)
+    fits = best_fits(evidence, _triggers(evidence, bars, hits, use), beat_s)
     known = np.isfinite(levels.db[:, use])
     return Reading(tuple(fits), evidence, levels.db, float((known.mean(axis=(1, 2)) > 0.5).mean()))
 
@@ -111,8 +111,10 @@ def _beat_s(bars: BarTable) -> float:
     return round(bars.grid.beat_s, 4)
 
 
-def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
-    """Hypotheses worth testing: every beat, every 8th, the kick's typical pattern, all low hits, both also with the backbeat."""
+def _triggers(evidence: Evidence, bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
+    """Hypotheses worth testing: every beat, every 8th, the kick's typical pattern, all low hits, those of them that the levels fall
+    at; each pattern also with the backbeat.
+    """
     bar = bars.grid.beats_per_bar * POINTS
     out = [Trigger("1/4", tuple(range(0, bar, POINTS)), 1.0), Trigger("1/8", tuple(range(0, bar, POINTS // 2)), 0.5)]
     kick, thump = (np.median(x[use], axis=0) for x in (hits.kick, hits.thump))
@@ -120,14 +122,26 @@ def _triggers(bars: BarTable, hits: Hits, use: np.ndarray) -> list[Trigger]:
     step = POINTS // STEPS_PER_BEAT
     # Odd 16ths are as late as the swing says.
     late = round(hits.swing_s / bars.grid.beat_s * POINTS)
-    for steps in (np.flatnonzero(kick >= SURE), np.flatnonzero(thump >= THUMPS * thump.max())):
+    places = [s * step + (late if s % 2 else 0) for s in range(bars.steps)]
+    thumps = np.flatnonzero(thump >= THUMPS * thump.max()).tolist()
+    beats = [list(range(s, bars.steps, STEPS_PER_BEAT)) for s in range(1, STEPS_PER_BEAT)]
+    # Where the grid lies off the beat, so does every beat.
+    off = [steps for steps in beats if set(steps) <= set(thumps)]
+    chosen = [thumps[i] for i in triggering(evidence, [places[s] for s in thumps], _beat_s(bars))]
+    patterns = [(np.flatnonzero(kick >= SURE).tolist(), HIT_PLAIN), (thumps, HIT_PLAIN), *((s, HIT_PLAIN) for s in off)]
+    for steps, plain in (*patterns, (chosen, CHOSEN_PLAIN)):
         for more in ([], snares):
-            pattern = sorted({*steps.tolist(), *more})
-            at = tuple(s * step + (late if s % 2 else 0) for s in pattern)
-            rate = "kick and snare" if snares and set(snares) <= set(pattern) else "kick"
-            if len(steps) and all(set(at) != set(t.at) for t in out):
-                out.append(Trigger(rate, at, 1.0, HIT_PLAIN))
+            pattern = sorted({*steps, *more})
+            at = tuple(places[s] for s in pattern)
+            if steps and all(set(at) != set(t.at) for t in out):
+                out.append(Trigger(_rate(pattern, snares, bars.steps), at, 1.0, plain))
     return out
+
+
+def _rate(pattern: list[int], snares: list[int], steps: int) -> str:
+    if pattern in [list(range(s, steps, STEPS_PER_BEAT)) for s in range(STEPS_PER_BEAT)]:
+        return "1/4"
+    return "kick and snare" if snares and set(snares) <= set(pattern) else "kick"
 
 
 def _per_point(curve: np.ndarray) -> np.ndarray:

@@ -1,0 +1,112 @@
+"""Tracker modules arranged by plans of ours: instruments brought in and out at known bar lines, on sounds that people made."""
+
+from __future__ import annotations
+
+import json
+import zlib
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import soundfile
+from scipy import signal
+
+from bench.material.modules import RATE, Module
+
+#: Bars of music that are played round and round: arrangements of their own inside a module would be unknown changes.
+LOOP_BARS = 4
+LENGTHS_BARS = (4, 8, 8, 12, 16)
+TRACK_BARS = 72
+LEAST_INSTRUMENTS = 4
+#: What is faded or filtered out is heard for no more than a bar line.
+FADE_S = 0.01
+CLOSED_HZ = 400.0
+#: A step of a band's level from which a section begins, and from which something has changed at all, dB.
+BOUNDARY_DB, CHANGE_DB = 6.0, 3.0
+
+
+def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | None:
+    """A track of TRACK_BARS bars from a module's loudest steady bars and its truth; None where it has too few instruments."""
+    bar = int(module.bar_s * RATE)
+    loop = _fullest(module, bar)
+    playing = [x[:, loop * bar : (loop + LOOP_BARS) * bar] for x in module.instruments]
+    loud = [x for x in playing if x.size and float(np.sqrt(np.square(x).mean())) > 0.004]
+    if len(loud) < LEAST_INSTRUMENTS:
+        return None
+    rng = np.random.default_rng(zlib.crc32(f"{module.name} {number}".encode()))
+    loud = loud[:8]
+    sections, on, at = [], np.zeros(len(loud), bool), 0
+    on[rng.choice(len(loud), 2, replace=False)] = True
+    while at < TRACK_BARS:
+        bars = min(int(rng.choice(LENGTHS_BARS)), TRACK_BARS - at)
+        sections.append((at, bars, on.copy(), bool(rng.random() < 0.15)))
+        at += bars
+        for _ in range(int(rng.choice([1, 1, 2, 3]))):
+            k = int(rng.integers(len(loud)))
+            on[k] = not on[k]
+        if on.sum() == 0:
+            on[int(rng.integers(len(loud)))] = True
+    mix = np.zeros((2, TRACK_BARS * bar), np.float32)
+    for start, bars, plays, closed in sections:
+        piece = np.zeros((2, bars * bar), np.float32)
+        for x, sounds in zip(loud, plays):
+            if sounds:
+                piece += np.tile(x, (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
+        if closed:
+            piece = signal.sosfilt(signal.butter(4, CLOSED_HZ, fs=RATE, output="sos"), piece, axis=1).astype(np.float32)
+        edge = int(FADE_S * RATE)
+        piece[:, :edge] *= np.linspace(0, 1, edge)
+        piece[:, -edge:] *= np.linspace(1, 0, edge)
+        mix[:, start * bar : (start + bars) * bar] = piece
+    mix *= 0.8 / max(float(np.abs(mix).max()), 1e-9)
+    steps = [(b[0], _step_db(loud, a, b)) for a, b in pairwise(sections)]
+    truth = {
+        "bpm": module.bpm,
+        "bar_s": bar / RATE,
+        "boundaries": [bar for bar, step in steps if step >= BOUNDARY_DB],
+        "changes": [bar for bar, step in steps if step >= CHANGE_DB],
+        "bars": TRACK_BARS,
+        "held_back": zlib.crc32(module.name.encode()) % 3 == 0,
+    }
+    return mix, truth
+
+
+def write_arranged(modules: list[Module], folder: Path, per_module: int = 4) -> None:
+    """FLAC and JSON per track; what is there stays."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for module in modules:
+        for number in range(per_module):
+            path = folder / f"{module.name} {number + 1}.flac"
+            if path.with_suffix(".json").exists():
+                continue
+            made = arrange(module, number)
+            if made is not None:
+                soundfile.write(str(path), made[0].T, RATE, subtype="PCM_16")
+                path.with_suffix(".json").write_text(json.dumps(made[1], indent=1))
+
+
+def _fullest(module: Module, bar: int) -> int:
+    """First of the LOOP_BARS bars in which most instruments play."""
+    counts = []
+    for start in range(0, max(1, module.bars - LOOP_BARS), LOOP_BARS):
+        inside = [x[:, start * bar : (start + LOOP_BARS) * bar] for x in module.instruments]
+        counts.append(sum(bool(x.size) and float(np.sqrt(np.square(x).mean())) > 0.004 for x in inside))
+    return int(np.argmax(counts)) * LOOP_BARS
+
+
+def _step_db(instruments: list[np.ndarray], before: tuple, after: tuple) -> float:
+    """Largest step of a band's level from one section to the next, dB."""
+
+    def levels(section: tuple) -> np.ndarray:
+        total = np.sum([x for x, on in zip(instruments, section[2]) if on], axis=0)
+        if section[3]:
+            total = signal.sosfilt(signal.butter(4, CLOSED_HZ, fs=RATE, output="sos"), total, axis=1)
+        hz, power = signal.welch(total, RATE, nperseg=4096, axis=1)
+        edges = np.searchsorted(hz, [30, 90, 250, 800, 2500, 7000, 15_000])
+        bands = np.add.reduceat(power.sum(axis=0), edges)[:-1]
+        return np.asarray(10 * np.log10(bands + 1e-12))
+
+    a, b = levels(before), levels(after)
+    floor = max(a.max(), b.max()) - 45
+    return float(np.abs(np.maximum(a, floor) - np.maximum(b, floor)).max())
