@@ -11,7 +11,7 @@ count nothing, so that ducked and unducked material may sound together.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
@@ -33,6 +33,10 @@ LEAST_COUNT = 500
 #: How far rows with clear evidence outweigh those with little: the power of the mean over rows that a curve is chosen by.
 #: What isn't ducked only ever makes a row shallower, so the clearest rows are nearest to the truth.
 CLEAR = 2.0
+#: A part of the spectrum that explains so much has half a voice in the depth, and the share of all voices that it is taken at.
+HALF_HEARD, AGREED = 0.02, 0.4
+#: Depths come out too shallow by so much, on all material alike: noise beside a level makes its differences smaller.
+SHRUNK = 1.1
 FALL_S = 0.003
 #: Curves are drawn this much finer than points.
 FINE = 4
@@ -43,10 +47,11 @@ NEAR = 0.5
 #: A trigger less must explain so much more.
 MORE = 1.1
 
-#: Recovery from 1 to 0 over x = 0..1 at a depth in dB: exponential, straight, S-shaped and bowed in dB, straight in gain, as curves
-#: are drawn or made by compressors (releases after Giannoulis, Massberg & Reiss 2012).
+#: Recovery from 1 to 0 over x = 0..1 at a depth in dB: two exponentials, straight, S-shaped and bowed in dB, straight in gain, as
+#: curves are drawn or made by compressors (releases after Giannoulis, Massberg & Reiss 2012).
 RECOVERIES: tuple[Callable[[np.ndarray, np.ndarray], np.ndarray], ...] = (
     lambda x, depth: (np.exp(-3.5 * x) - np.exp(-3.5)) / (1 - np.exp(-3.5)),
+    lambda x, depth: (np.exp(-5.5 * x) - np.exp(-5.5)) / (1 - np.exp(-5.5)),
     lambda x, depth: 1 - x,
     lambda x, depth: 0.5 + 0.5 * np.cos(np.pi * x),
     lambda x, depth: 1 - x**1.7,
@@ -125,7 +130,7 @@ def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tup
     points = evidence.table.shape[1]
     starts = []
     for trigger in triggers:
-        coarse = draw_curves(trigger, beat_s, points, (0, 1, 2), np.array([0.25, 0.4, 0.6, 0.8, 0.95]), np.array([0.01]),
+        coarse = draw_curves(trigger, beat_s, points, (0, 2, 3), np.array([0.25, 0.4, 0.6, 0.8, 0.95]), np.array([0.01]),
                              np.array([2.0, 4.0, 6.5, 10.0, 15.0, 22.0]))  # fmt: skip
         scores = _scores(evidence, coarse)
         k = int(np.argmax(_clear(scores)))
@@ -173,14 +178,39 @@ def _fine_fit(evidence: Evidence, trigger: Trigger, beat_s: float, end: float, d
     return Fit(trigger, -float(curve.min()), curve, float(scores.mean(axis=1).max()), scores[k])
 
 
+def agreed(evidence: Evidence, fit: Fit, beat_s: float, regions: np.ndarray, voices: np.ndarray) -> Fit:
+    """The fit at the depth that different parts of the spectrum agree on: `regions` names each row's part (0, 1, ...), `voices` how
+    much each part has to say. A bass that rests on the beat looks deeply ducked in its own part, and what isn't ducked makes others
+    shallow; a weighted quantile over the parts holds.
+    """
+    factors = np.geomspace(0.25, 2.2, 30)
+    scores = _scores(evidence, _scaled(evidence, fit, beat_s, factors))
+    found, weights = np.ones(len(voices)), np.zeros(len(voices))
+    for region in np.unique(regions):
+        worth = _clear(scores[:, regions == region])
+        k = int(np.argmax(worth))
+        found[region] = factors[k]
+        weights[region] = voices[region] * worth[k] / (worth[k] + HALF_HEARD)
+    if weights.sum() <= 0:
+        return fit
+    order = np.argsort(found)
+    k = int(np.searchsorted(np.cumsum(weights[order]), AGREED * weights.sum()))
+    factor = SHRUNK * float(found[order[k]])
+    return replace(fit, depth_db=factor * fit.depth_db, curve_db=factor * fit.curve_db)
+
+
+def _scaled(evidence: Evidence, fit: Fit, beat_s: float, factors: np.ndarray) -> Curves:
+    gain = factors[:, None] * fit.curve_db[None, :]
+    seen = _seen(gain, fit.trigger, beat_s, evidence.table.shape[1])
+    return Curves(factors * fit.depth_db, gain, seen, *(np.zeros(len(factors)),) * 3)
+
+
 def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray, deepest_db: float) -> float:
     """Depth at which the fitted curve, only scaled, explains the chosen rows best, dB; 0 where none of them follows it."""
     factors = np.linspace(0.0, max(1.0, deepest_db / max(fit.depth_db, 1e-9)), 25)[1:]
-    gain = factors[:, None] * fit.curve_db[None, :]
-    n = len(factors)
-    scaled = Curves(factors * fit.depth_db, gain, _seen(gain, fit.trigger, beat_s, evidence.table.shape[1]), *(np.zeros(n),) * 3)
+    scaled = _scaled(evidence, fit, beat_s, factors)
     scores = _scores(evidence, scaled)[:, chosen]
-    worth = _clear(scores) if scores.shape[1] else np.zeros(n)
+    worth = _clear(scores) if scores.shape[1] else np.zeros(len(factors))
     k = int(np.argmax(worth))
     return float(scaled.depth_db[k]) if worth[k] > 0 else 0.0
 

@@ -17,7 +17,7 @@ import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
-from ersatz.core.survey.ducking import Evidence, Fit, Trigger, best_fits, depth_of_bars, depths_like, gather, triggering
+from ersatz.core.survey.ducking import Evidence, Fit, Trigger, agreed, best_fits, depth_of_bars, depths_like, gather, triggering
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
 from ersatz.core.survey.hits import SURE, Hits
 
@@ -31,10 +31,15 @@ THUMPS = 0.7
 BAND_NAMES, BAND_EDGES_HZ, DEEPEST_DB = ("low", "mid", "high"), (250.0, 2000.0), 30.0
 #: A section ducks from this depth on, and from this share of the track's.
 LEAST_DB, LEAST_SHARE = 1.2, 0.4
+#: Parts of the spectrum whose depths are held against each other, and what each has to say: three of the mid, of which the lowest
+#: is the bass with its own rhythm, and three of the side.
+REGION_EDGES_HZ, REGION_VOICES = (350.0, 1000.0), (0.5, 1.0, 1.0, 1.0, 1.0, 1.0)
 #: Share of rows that must sound for "nothing ducks" to mean anything.
 LEAST_SOUNDING = 0.1
 #: See probability().
 CERTAIN_FROM, CERTAIN_PER = -0.11, 0.81
+#: The same for the depth being right within 1.5 dB or a fifth.
+DEPTH_FROM, DEPTH_PER = -0.64, 0.21
 
 
 @dataclass(frozen=True)
@@ -56,7 +61,8 @@ def measure_pump(
     if reading is None:
         return no_pump(len(spans), told=False)
     beat_s = _beat_s(bars)
-    best = reading.fits[0]
+    regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
+    best = agreed(reading.evidence, reading.fits[0], beat_s, regions, np.array(REGION_VOICES))
     sure = probability(best)
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
@@ -73,7 +79,7 @@ def measure_pump(
         rate=best.trigger.rate,
         release_ms=round(release_ms(curve, best.trigger.beats * beat_s), 1),
         curve_db=tuple(round(float(v), 2) + 0.0 for v in curve),
-        confidence=round(sure, 2),
+        confidence=round(min(sure, _expit(DEPTH_FROM + DEPTH_PER * _explained(best))), 2),
         bands=bands,
         active_sections=tuple(i for i, d in enumerate(depths) if d >= max(LEAST_DB, LEAST_SHARE * best.depth_db)),
         per_section=tuple(SectionPump(i, round(d, 2)) for i, d in enumerate(depths)),
@@ -97,7 +103,15 @@ def probability(fit: Fit) -> float:
     """That anything ducks: a logistic regression on what the best hypothesis explains, fitted on the tuned two thirds of
     bench/material and of bench/testset.
     """
-    return float(1 / (1 + np.exp(-(CERTAIN_FROM + CERTAIN_PER * np.log(1e3 * fit.gain * fit.trigger.plain + 0.05)))))
+    return _expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit))
+
+
+def _explained(fit: Fit) -> float:
+    return float(np.log(1e3 * fit.gain * fit.trigger.plain + 0.05))
+
+
+def _expit(x: float) -> float:
+    return float(1 / (1 + np.exp(-x)))
 
 
 def no_pump(sections: int, told: bool = True, confidence: float = 0.0) -> Pump:
