@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -9,7 +10,8 @@ from hypothesis import strategies as st
 from ersatz.core.audio import Audio
 from ersatz.core.survey import corrections as fix
 from ersatz.core.survey import survey_audio, survey_track
-from ersatz.core.survey.document import Corrections, SectionCorrection, Source, TempoGuess
+from ersatz.core.survey.document import Corrections, PumpCorrection, SectionCorrection, Source, TempoGuess
+from ersatz.core.survey.pump import corrected_pump, no_pump
 from ersatz.core.survey.track import Track
 from tests.signals import RATE, club_track
 
@@ -101,3 +103,37 @@ def test_the_measured_key_is_offered_where_another_was_set():
     offered = [(g.tonic, g.mode) for g in corrected.alternatives]
     assert offered[0] == (measured.tonic, measured.mode)
     assert ("C", "minor") not in offered
+
+
+@pytest.mark.parametrize(("depth_db", "rate", "release_ms"), [(3.0, "1/4", 120.0), (12.0, "kick", 300.0), (8.0, "1/8", 90.0)])
+def test_a_corrected_pump_has_the_depth_rate_and_release_that_were_said(club_survey, depth_db, rate, release_ms):
+    said = PumpCorrection(depth_db, rate, release_ms)
+    found = corrected_pump(club_survey.pump, said, 0.476, (0.0, 1.0))
+    assert (found.depth_db, found.rate, found.confidence) == (depth_db, rate, 1.0)
+    assert found.release_ms == pytest.approx(release_ms, rel=0.05)
+    assert min(found.curve_db) == pytest.approx(-depth_db, abs=0.02) and max(found.curve_db) == 0.0
+    # It acts where it was seen to.
+    assert found.active_sections == club_survey.pump.active_sections
+    assert [p.depth_db > 0 for p in found.per_section] == [i in found.active_sections for i in range(len(found.per_section))]
+
+
+def test_a_pump_where_none_was_measured_acts_with_the_kick_and_recovers_straight():
+    found = corrected_pump(no_pump(3), PumpCorrection(6.0, "1/4", 200.0), 0.5, (0.1, 0.9, 0.6))
+    assert found.active_sections == (1, 2)
+    curve = np.array(found.curve_db)
+    back = np.flatnonzero(curve > -1.0)[0]
+    assert found.release_ms == pytest.approx(200, rel=0.05)
+    assert np.ptp(np.diff(curve[1:back])) < 0.05
+    nothing = corrected_pump(found, PumpCorrection(0.0, "1/4", 200.0), 0.5, (0.1, 0.9, 0.6))
+    assert nothing.depth_db == 0 and nothing.told and nothing.active_sections == ()
+
+
+def test_a_pump_is_corrected_with_the_survey_and_named_when_taken_back(club_audio, club_survey):
+    new = fix.with_pump(NONE, 5.0, "kick", 150.0)
+    assert fix.sentence(NONE, new) == "pump"
+    source = Source("club.wav", club_audio.duration_s, RATE, 2, "0" * 64)
+    found = survey_audio(club_audio, source, new)
+    assert (found.pump.depth_db, found.pump.rate) == (5.0, "kick")
+    assert replace(found, pump=club_survey.pump, corrections=NONE) == club_survey
+    with pytest.raises(ValueError, match="follows one of"):
+        fix.with_pump(NONE, 5.0, "snare", 150.0)

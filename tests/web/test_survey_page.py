@@ -126,3 +126,18 @@ def test_nothing_of_another_owner_is_reachable(web, other, reference):
         assert web.get(reverse(name, args=[theirs.pk])).status_code == 404
     assert web.get(reverse("beside", args=[reference.pk, theirs.pk])).status_code == 404
     assert web.post(reverse("correct", args=[theirs.pk]), {"what": "back"}).status_code == 404
+
+
+def test_the_pump_is_set_by_hand_and_everything_behind_follows(web, reference, queued):
+    measured = reference.survey.pump
+    assert correct(web, reference, queued, what="pump", depth_db="4.5", rate="1/8", release_ms="100").status_code == 202
+    assert (reference.survey.pump.depth_db, reference.survey.pump.rate) == (4.5, "1/8")
+    page = web.get(reverse("survey", args=[reference.pk])).content.decode()
+    assert "every half beat" in page and f"measured {measured.depth_db:.1f} dB" in page
+    assert "4.5 dB every half beat" in web.get(reverse("sheet", args=[reference.pk])).content.decode()
+    for wrong in ({"depth_db": "deep"}, {"depth_db": "61"}, {"rate": "snare"}, {"release_ms": "0"}):
+        fields = {"depth_db": "4", "rate": "1/4", "release_ms": "100", **wrong}
+        answer = correct(web, reference, queued, what="pump", **fields)
+        assert answer.status_code == 400 and "0 to 60 dB" in answer.json()["error"]
+    correct(web, reference, queued, what="back")
+    assert reference.survey.pump == measured

@@ -30,7 +30,7 @@ from ersatz.core.survey.document import (
 from ersatz.core.survey.drums import describe_drums
 from ersatz.core.survey.events import find_events
 from ersatz.core.survey.harmony import measure_harmony
-from ersatz.core.survey.pump import measure_pump, no_pump
+from ersatz.core.survey.pump import corrected_pump, measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
 from ersatz.core.survey.track import Ground, Track
@@ -102,6 +102,9 @@ def survey_track(
         pump = measure_pump(track.levels(bars), bars, hits, presence, bar_spans, drops)
     else:
         pump = no_pump(len(spans))
+    if corrections.pump is not None:
+        kicks = tuple(float(np.mean(presence.kick[start : start + n])) for start, n in bar_spans)
+        pump = corrected_pump(pump, corrections.pump, tempo.grid.beat_s, kicks)
     progress("loudness and balance", 0.88)
     steps, measured_loudness = track.loudness
     sections = tuple(_section(s, bars, track.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
-from ersatz.core.survey.document import LABELS, Corrections, SectionCorrection, Survey, Tempo
+from ersatz.core.survey.document import LABELS, Corrections, PumpCorrection, SectionCorrection, Survey, Tempo
 
 #: How far tapping may be off, as a share of the tempo, for a measured one to be meant.
 TAP_TOLERANCE = 0.035
@@ -58,6 +58,10 @@ def with_key(old: Corrections, tonic: str, mode: str) -> Corrections:
     return replace(old, tonic=tonic, mode=mode)
 
 
+def with_pump(old: Corrections, depth_db: float, rate: str, release_ms: float) -> Corrections:
+    return replace(old, pump=PumpCorrection(depth_db, rate, release_ms))
+
+
 def with_sections(old: Corrections, sections: tuple[SectionCorrection, ...], bars: int) -> Corrections:
     """The track's sections, which must follow each other without a hole from bar 1 to the last."""
     if not sections:
@@ -86,6 +90,8 @@ def sentence(old: Corrections, new: Corrections) -> str:
         return "sections"
     if (new.tonic, new.mode) != (old.tonic, old.mode):
         return "key"
+    if new.pump != old.pump:
+        return "pump"
     if new.beats_per_bar != old.beats_per_bar:
         return "beats per bar"
     if new.first_downbeat_s != old.first_downbeat_s:

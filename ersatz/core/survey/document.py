@@ -257,6 +257,23 @@ class Pump:
     told: bool = True
 
 
+#: What may trigger a ducker.
+RATES = ("1/4", "1/8", "kick", "kick and snare")
+
+
+@dataclass(frozen=True)
+class PumpCorrection:
+    """The ducking as the producer hears it; 0 dB: nothing ducks."""
+
+    depth_db: Annotated[float, Within(0, 60)]
+    rate: str
+    release_ms: Annotated[float, Within(10, 4000)]
+
+    def __post_init__(self) -> None:
+        if self.rate not in RATES:
+            raise ValueError(f"a ducker follows one of {', '.join(RATES)}")
+
+
 @dataclass(frozen=True)
 class SectionSpectrum:
     level_db: tuple[float, ...]
@@ -359,6 +376,7 @@ class Corrections:
     mode: str | None = None
     sections: tuple[SectionCorrection, ...] | None = None
     beats_per_bar: Annotated[int, Within(MIN_BEATS, MAX_BEATS)] | None = None
+    pump: PumpCorrection | None = None
 
     def __post_init__(self) -> None:
         if (self.tonic is None) != (self.mode is None):

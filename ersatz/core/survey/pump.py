@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
-from ersatz.core.survey.document import BandDepth, Presence, Pump, SectionPump
+from ersatz.core.survey.document import BandDepth, Presence, Pump, PumpCorrection, SectionPump
 from ersatz.core.survey.ducking import Evidence, Fit, Trigger, agreed, best_fits, depth_of_bars, depths_like, gather, triggering
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
 from ersatz.core.survey.hits import SURE, Hits
@@ -119,6 +119,42 @@ def no_pump(sections: int, told: bool = True, confidence: float = 0.0) -> Pump:
     bands = {name: BandDepth(0.0) for name in BAND_NAMES}
     flat = tuple(SectionPump(i, 0.0) for i in range(sections))
     return Pump(0.0, "1/4", 0.0, tuple([0.0] * POINTS), round(confidence if told else 0.0, 2), bands, (), flat, told)
+
+
+def corrected_pump(measured: Pump, said: PumpCorrection, beat_s: float, kick: tuple[float, ...]) -> Pump:
+    """The measured curve brought to the depth, rate and release that the producer hears, a straight recovery where none was
+    measured; it acts where it was seen to, else in the sections with kick (`kick`: presence per section).
+    """
+    count = len(measured.per_section)
+    if said.depth_db == 0:
+        return no_pump(count, confidence=1.0)
+    period_s = beat_s / 2 if said.rate == "1/8" else beat_s
+    shape = np.array(measured.curve_db) / -measured.depth_db if measured.depth_db else np.linspace(1, 0, POINTS)
+    bottom = int(np.argmax(shape))
+    low, high = 0.05, 20.0
+    for _ in range(40):
+        stretch = float(np.sqrt(low * high))
+        curve = -said.depth_db * _stretched(shape, bottom, stretch)
+        low, high = (stretch, high) if release_ms(curve, period_s) < said.release_ms else (low, stretch)
+    ratio = said.depth_db / measured.depth_db if measured.depth_db else 0.0
+    active = measured.active_sections or tuple(i for i, presence in enumerate(kick) if presence >= 0.5)
+    return Pump(
+        depth_db=round(said.depth_db, 2),
+        rate=said.rate,
+        release_ms=round(release_ms(curve, period_s), 1),
+        curve_db=tuple(round(float(v), 2) + 0.0 for v in curve),
+        confidence=1.0,
+        bands={name: BandDepth(round(band.depth_db * ratio, 2)) for name, band in measured.bands.items()},
+        active_sections=active,
+        per_section=tuple(SectionPump(i, round(said.depth_db, 2) if i in active else 0.0) for i in range(count)),
+    )
+
+
+def _stretched(shape: np.ndarray, bottom: int, factor: float) -> np.ndarray:
+    """A curve of POINTS points whose recovery, from its lowest point on, lasts `factor` times as long."""
+    points = np.arange(POINTS)
+    after = np.interp((points - bottom) / factor + bottom, points, shape)
+    return np.asarray(np.where(points <= bottom, shape, after))
 
 
 def _beat_s(bars: BarTable) -> float:

@@ -6,7 +6,7 @@ from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
 from ersatz.core.pitch import TONICS
 from ersatz.core.serial import from_json, read_json
-from ersatz.core.survey.document import Corrections, SectionCorrection
+from ersatz.core.survey.document import RATES, Corrections, SectionCorrection
 
 
 class TempoForm(forms.Form):
@@ -37,6 +37,14 @@ class ShiftForm(forms.Form):
 
 class MetreForm(forms.Form):
     beats = forms.IntegerField(min_value=MIN_BEATS, max_value=MAX_BEATS)
+
+
+class PumpForm(forms.Form):
+    """How the reference ducks, as the producer hears it."""
+
+    depth_db = forms.FloatField(min_value=0, max_value=60)
+    rate = forms.ChoiceField(choices=[(r, r) for r in RATES])
+    release_ms = forms.FloatField(min_value=10, max_value=4000)
 
 
 class KeyForm(forms.Form):

@@ -21,7 +21,7 @@ from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, SectionsForm, ShiftForm, TempoForm
+from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, PumpForm, SectionsForm, ShiftForm, TempoForm
 from ersatz.studio.survey.sheet import RATES, beside_rows, sheet_of
 
 
@@ -46,6 +46,7 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
         "pump_rate": RATES[found.pump.rate],
+        "pump_rates": RATES.items(),
         "corrections": reference.corrections,
         "measured": reference.measured,
         "last_correction": _last_correction(reference),
@@ -137,6 +138,9 @@ def _corrected(what: str, fields: QueryDict, reference: Reference) -> Correction
     if what == "key":
         key = _checked(KeyForm(fields), "That is not a key.")
         return corrections.with_key(old, key["tonic"], key["mode"])
+    if what == "pump":
+        pump = _checked(PumpForm(fields), "A depth from 0 to 60 dB, what it follows, and a release from 10 to 4000 ms.")
+        return corrections.with_pump(old, pump["depth_db"], pump["rate"], pump["release_ms"])
     if what == "sections":
         return corrections.with_sections(old, _checked(SectionsForm(fields))["sections"], found.bars)
     raise ValueError("There is no such correction.")

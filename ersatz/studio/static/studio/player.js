@@ -104,11 +104,17 @@ export class Player {
     this.onChange();
   }
 
+  /** The running clock, made on the first gesture: browsers allow no sound before. */
+  async open() {
+    this.context ??= new AudioContext({ sampleRate: RATE });
+    await this.context.resume();
+    return this.context;
+  }
+
   /** `countIn`: a bar of clicks first. */
   async play({ countIn = false } = {}) {
     if (this.isPlaying) return;
-    this.context ??= new AudioContext({ sampleRate: RATE });
-    await this.context.resume();
+    await this.open();
     if (this.bar >= this.bars - 0.01) this.bar = 0;
     this.isPlaying = true;
     this.#startAt(this.bar, countIn);
@@ -258,8 +264,7 @@ export class Player {
 
   /** Play a short sound of its own, such as the kick's portrait. */
   async playOnce(url) {
-    this.context ??= new AudioContext({ sampleRate: RATE });
-    await this.context.resume();
+    await this.open();
     const answer = await fetch(url);
     if (!answer.ok) throw new Error(`audio: ${answer.status}`);
     const source = new AudioBufferSourceNode(this.context, { buffer: await this.context.decodeAudioData(await answer.arrayBuffer()) });

@@ -48,6 +48,38 @@ function pumpEvidence() {
   node.append(...refCurve(points, height));
 }
 
+/** Two bars of a steady sound under the curve, from every trigger on: what the figures mean, by ear. */
+async function hearPump() {
+  const { pump, tempo } = survey;
+  const context = await player.open();
+  const beat = 60 / tempo.bpm;
+  const step = beat / 4;
+  const pattern = survey.drums.patterns[survey.main];
+  const hits = (name) => pattern[name].flatMap((v, i) => (v ? [i * step] : []));
+  const every = (length) => Array.from({ length: Math.round(tempo.beats_per_bar * beat / length) }, (_, i) => i * length);
+  const bar = { "1/4": every(beat), "1/8": every(beat / 2), kick: hits("kick"), "kick and snare": [...hits("kick"), ...hits("clap")] }[pump.rate];
+  const period = pump.rate === "1/8" ? beat / 2 : beat;
+  const barS = tempo.beats_per_bar * beat;
+  const times = [...new Set([0, 1].flatMap((n) => bar.map((t) => t + n * barS)))].sort((a, b) => a - b);
+  const start = context.currentTime + 0.05;
+  const gain = context.createGain();
+  gain.gain.value = 0.16;
+  times.forEach((t, i) => {
+    const length = Math.min(period, (times[i + 1] ?? 2 * barS) - t);
+    const points = pump.curve_db.slice(0, Math.max(2, Math.round((length / period) * pump.curve_db.length)));
+    gain.gain.setValueCurveAtTime(points.map((db) => 0.16 * 10 ** (db / 20)), start + t, length * 0.995);
+  });
+  for (const semitones of [0, 7, 12, 15]) {
+    const sound = context.createOscillator();
+    sound.type = "sawtooth";
+    sound.frequency.value = 110 * 2 ** ((TONICS.indexOf(survey.key.tonic) + 3 + semitones) / 12 - 1);
+    sound.connect(gain);
+    sound.start(start);
+    sound.stop(start + 2 * barS);
+  }
+  gain.connect(context.destination);
+}
+
 function score() {
   const host = document.getElementById("score");
   let node = host.querySelector("svg");
@@ -351,6 +383,8 @@ for (const group of document.querySelectorAll("[data-correct]")) {
     correct(group.dataset.correct, { what: event.target.dataset.what, ...Object.fromEntries(new FormData(event.target)) });
   });
 }
+
+svg("pump-hear").addEventListener("click", hearPump);
 
 redrawn(() => {
   tempoEvidence();
