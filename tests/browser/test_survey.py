@@ -48,3 +48,38 @@ def test_bands_are_heard_alone_and_a_click_can_be_added(survey):
     survey.keyboard.press("c")
     assert survey.locator("#aid-click").get_attribute("aria-pressed") == "true"
     survey.keyboard.press("Space")
+
+
+#: Loudest and quietest 23 ms of what a page plays by itself during a second, dBFS.
+PLAYED = """async () => {
+  const { player } = await import('/static/studio/frame.js');
+  const context = await player.open();
+  const tap = new AnalyserNode(context, { fftSize: 1024 });
+  const connect = AudioNode.prototype.connect;
+  AudioNode.prototype.connect = function (to, ...rest) {
+    if (to === context.destination) connect.call(this, tap);
+    return connect.call(this, to, ...rest);
+  };
+  document.getElementById('pump-hear').click();
+  const levels = [], data = new Float32Array(1024), from = context.currentTime + 0.1;
+  while (context.currentTime < from + 1) {
+    await new Promise((r) => setTimeout(r, 5));
+    tap.getFloatTimeDomainData(data);
+    if (context.currentTime > from) levels.push(10 * Math.log10(data.reduce((s, v) => s + v * v, 0) / data.length + 1e-12));
+  }
+  return [Math.max(...levels), Math.min(...levels)];
+}"""
+
+
+def test_the_pump_is_set_by_hand_heard_and_taken_back(survey):
+    survey.get_by_label("Depth in dB").fill("20")
+    survey.get_by_label("Back after, ms").fill("250")
+    survey.locator("form[data-what=pump]").get_by_role("button", name="Set").click()
+    survey.get_by_role("button", name="Undo: pump").wait_for()
+    survey.locator("#score svg rect.refbox").first.wait_for()
+    assert "20.0 dB" in survey.locator("[aria-labelledby=f-pump]").inner_text()
+    loud, low = survey.evaluate(PLAYED)
+    assert loud > -25 and loud - low > 8
+    survey.keyboard.press("Control+z")
+    survey.get_by_role("button", name="Undo: pump").wait_for(state="detached")
+    assert not survey.problems
