@@ -295,12 +295,13 @@ def _pump(surveys: Sequence[Survey], rows: list[Row]) -> Pump:
     depth = median(p.depth_db for p in ducked)
     curve = np.median([np.array(p.curve_db) / p.depth_db for p in ducked], axis=0)
     # Curves that are deepest at different places have a shallower median.
-    curve *= depth / max(float(-curve.min()), 1e-9)
+    curve = np.round(curve * (depth / max(float(-curve.min()), 1e-9)), 2) + 0.0
     return Pump(
-        depth_db=round(depth, 2),
+        # Depth is the drawn curve's own lowest point.
+        depth_db=-float(curve.min()),
         rate=Counter(p.rate for p in ducked).most_common(1)[0][0],
         release_ms=round(median(p.release_ms for p in ducked), 1),
-        curve_db=tuple(np.round(curve, 2).tolist()),
+        curve_db=tuple(curve.tolist()),
         confidence=confidence,
         bands={b: BandDepth(round(median(p.bands[b].depth_db for p in ducked), 2)) for b in ducked[0].bands},
         active_sections=tuple(
