@@ -163,6 +163,24 @@ def test_a_draft_ducks_where_the_reference_does(club_survey):
     assert draft_song(runs_on, 1).sections[0].ducks
 
 
+def test_ducking_on_every_eighth_keeps_its_curve_in_song_and_ducker(club_survey):
+    """The survey's curve lasts half a beat; the song spreads its own over a beat, the ducker over its period."""
+    curve = tuple(np.round(np.linspace(-8, 0, 64), 2).tolist())
+    survey = replace(club_survey, pump=replace(club_survey.pump, depth_db=8.0, rate="1/8", curve_db=curve))
+    song = draft_song(survey, seed=3)
+    assert song.ducking.rate == "1/8"
+    shape = np.array(song.ducking.shape)
+    np.testing.assert_allclose(shape[:32], -np.array(curve)[::2] / 8, atol=1e-3)
+    assert not shape[32:].any()
+    ducker = ducker_of(survey.pump)
+    assert ducker.choices["period"] == "1/8"
+    np.testing.assert_allclose(ducker.shape, -np.array(curve) / 8, atol=1e-3)
+    # Drawn over a beat it dips twice.
+    beat = np.array(survey.pump.beat_db)
+    assert len(beat) == 64 and (beat[:32] == beat[32:]).all()
+    assert draft_song(replace(survey, pump=replace(survey.pump, rate="kick and snare")), 3).ducking.rate == "kick"
+
+
 def test_a_ducker_takes_over_the_measured_curve(club_survey):
     ducker = ducker_of(club_survey.pump)
     rate, bpm = 44_100, 120.0

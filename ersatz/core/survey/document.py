@@ -256,6 +256,11 @@ class Pump:
     #: False where nothing sounds that could show whether anything ducks.
     told: bool = True
 
+    @property
+    def beat_db(self) -> tuple[float, ...]:
+        """The curve over a whole beat from the trigger on, as many points: at "1/8" twice."""
+        return self.curve_db if self.rate != "1/8" else self.curve_db[::2] * 2
+
 
 #: What may trigger a ducker.
 RATES = ("1/4", "1/8", "kick", "kick and snare")

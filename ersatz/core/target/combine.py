@@ -293,13 +293,15 @@ def _pump(surveys: Sequence[Survey], rows: list[Row]) -> Pump:
         flat = tuple(SectionPump(p.section, 0.0) for p in per_section)
         return Pump(0.0, "1/4", 0.0, (0.0,) * len(surveys[0].pump.curve_db), confidence, still, (), flat)
     depth = median(p.depth_db for p in ducked)
-    curve = np.median([np.array(p.curve_db) / p.depth_db for p in ducked], axis=0)
+    rate = Counter(p.rate for p in ducked).most_common(1)[0][0]
+    # Over the period of this rate: others' curves are spread over another time.
+    curve = np.median([np.array(p.curve_db) / p.depth_db for p in ducked if p.rate == rate], axis=0)
     # Curves that are deepest at different places have a shallower median.
     curve = np.round(curve * (depth / max(float(-curve.min()), 1e-9)), 2) + 0.0
     return Pump(
         # Depth is the drawn curve's own lowest point.
         depth_db=-float(curve.min()),
-        rate=Counter(p.rate for p in ducked).most_common(1)[0][0],
+        rate=rate,
         release_ms=round(median(p.release_ms for p in ducked), 1),
         curve_db=tuple(curve.tolist()),
         confidence=confidence,
@@ -383,7 +385,7 @@ def _spread(surveys: Sequence[Survey], rows: list[Row], typical: Survey, courses
         spectrum=tuple(Corridor.of([balanced(s.spectrum.per_section[i].level_db) for s, i in row]) for row in rows),
         pump_depth_db=Span.of([s.pump.depth_db for s in surveys]),
         pump_release_ms=Span.of([p.release_ms for p in ducked], 1),
-        pump_curve=Corridor.of([s.pump.curve_db for s in surveys]),
+        pump_curve=Corridor.of([s.pump.beat_db for s in surveys]),
         width=tuple(Span.of([s.stereo.bands[k].width for s in surveys]) for k in range(len(typical.stereo.bands))),
         width_above_270_hz=Span.of([width_above_270_hz(s) for s in surveys]),
         mono_below_hz=Span.of([s.stereo.mono_below_hz for s in surveys]),

@@ -104,7 +104,7 @@ def _drawing(reference: Survey, mine: Survey, found) -> dict:
             "bars": survey.bars,
             "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
             "levelDb": list(survey.spectrum.per_section[index].level_db),
-            "pumpDb": list(survey.pump.curve_db),
+            "pumpDb": list(survey.pump.beat_db),
             "pumpDepthDb": survey.pump.depth_db,
             **loudness_of(survey),
         }

@@ -85,6 +85,7 @@ def drawing(survey: Survey) -> dict:
     out["bass"] = [
         [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones] for n in survey.bass.notes
     ]
+    out["pump_beat_db"] = survey.pump.beat_db
     out["main"] = survey.main_section()
     out["bars"] = survey.bars
     return out

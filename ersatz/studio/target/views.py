@@ -97,6 +97,7 @@ def drawing(found: Target, survey: Survey) -> dict[str, Any]:
     }
     out["tempo"] = {"bpm": survey.tempo.bpm, "beats_per_bar": survey.tempo.beats_per_bar}
     out["lufs"] = [[s.t_s, s.lufs] for s in survey.loudness.short_term]
+    out["pump_beat_db"] = survey.pump.beat_db
     out["bars"], out["main"] = survey.bars, survey.main_section()
     out["members"] = [to_json(m) for m in found.members]
     out["spread"] = to_json(spread)

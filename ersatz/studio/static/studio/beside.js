@@ -39,7 +39,7 @@ function pump() {
   const node = svg("beside-pump");
   const { width, height } = fresh(node);
   const deepest = Math.max(6, a.pump.depth_db, b.pump.depth_db);
-  const points = (survey) => survey.pump.curve_db.map((v, i) => [(i / 63) * width, 3 + (-v / deepest) * (height - 8)]);
+  const points = (survey) => survey.pump_beat_db.map((v, i) => [(i / 63) * width, 3 + (-v / deepest) * (height - 8)]);
   node.append(...refCurve(points(a), height), dashed(points(b)));
 }
 

@@ -60,7 +60,7 @@ function pump() {
   const { low, high } = spread.pump_curve;
   const deepest = Math.max(6, ...low.map((v) => -v));
   const points = (curve) => curve.map((v, i) => [(i / (curve.length - 1)) * width, 3 + (-v / deepest) * (height - 6)]);
-  node.append(...corridor(points(low), points(high), points(target.pump.curve_db)));
+  node.append(...corridor(points(low), points(high), points(target.pump_beat_db)));
 }
 
 function score() {
