@@ -146,9 +146,14 @@ def _judged(tracks: list[tuple[Path, dict[str, Any]]]) -> list[tuple[str, Judgem
         return [(p.stem, judgement, stated) for (p, _), (judgement, stated) in zip(tracks, found)]
 
 
-def _report(title: str, judged: list[tuple[str, Judgement, Stated]], names: bool = True) -> None:
+def _report(
+    title: str,
+    judged: list[tuple[str, Judgement, Stated]],
+    names: bool = True,
+    targets: dict[str, tuple[str, str, float, bool]] = TARGETS,
+) -> None:
     print(f"{title} ({len(judged)} tracks)")
-    for key, target in TARGETS.items():
+    for key, target in targets.items():
         figure = Figure(*target)
         for track, judgement, _ in judged:
             if key in judgement:
@@ -159,17 +164,9 @@ def _report(title: str, judged: list[tuple[str, Judgement, Stated]], names: bool
 
 
 def _report_pieces(title: str, pieces: list[Piece]) -> None:
-    for back in (False, True):
-        inside = [p for p in pieces if p[1] == back]
-        print(f"{title}, {'held back by track' if back else 'tuned on'} ({len(inside)} pieces)")
-        for key, target in PIECE_TARGETS.items():
-            figure = Figure(*target)
-            for name, _, figures, _ in inside:
-                if key in figures:
-                    figure.add(name, figures[key])
-            if figure.values:
-                print("  " + figure.row(names=False))
-        _calibration(entry for *_, stated in inside for entry in stated)
+    for held_back in (False, True):
+        inside = [(name, figures, stated) for name, back, figures, stated in pieces if back == held_back]
+        _report(f"{title}, {'held back by track' if held_back else 'tuned on'}", inside, names=False, targets=PIECE_TARGETS)
 
 
 def _calibration(stated: Iterable[tuple[str, float, bool]]) -> None:

@@ -55,7 +55,7 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
         out["tuning"] = abs(apart(found.key.tuning_cents - truth["key"]["tuning_cents"], 100))
     if any(n.get("slide_semitones") for n in truth["bass"]["notes"]):
         out["slides"] = _slides(truth["bass"]["notes"], found)
-    out["boundaries"] = _boundaries(truth["sections"], found, bar_s / 2)
+    out["boundaries"] = boundaries(truth["sections"], found, bar_s / 2)
     out["labels"] = _label_share(truth["sections"], found)
     out |= _pump(truth["pump"], found)
     if metre == 4 and same_bars:
@@ -111,7 +111,7 @@ def apart(difference: float, period: float) -> float:
     return (difference + period / 2) % period - period / 2
 
 
-def _boundaries(sections: list[dict], found: Survey, window_s: float) -> float:
+def boundaries(sections: list[dict], found: Survey, window_s: float) -> float:
     theirs = np.array([[s["start_s"], s["end_s"]] for s in sections])
     mine = np.array([[s.start_s, s.end_s] for s in found.sections])
     return float(mir_eval.segment.detection(theirs, mine, window=window_s, trim=True)[2])

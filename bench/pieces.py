@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 import os
 from concurrent.futures import ProcessPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
-import mir_eval
 import numpy as np
 
+from bench.judge import Judgement, apart, boundaries
 from bench.material.ducked import DEEPEST_DB
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Survey
@@ -30,10 +31,10 @@ TARGETS: dict[str, tuple[str, str, float, bool]] = {
 }
 #: A depth this near counts as right where its confidence is judged, dB.
 NEAR_DB = 1.5
-Piece = tuple[str, bool, dict[str, float], list[tuple[str, float, bool]]]
+Piece = tuple[str, bool, Judgement, list[tuple[str, float, bool]]]
 
 
-def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[dict[str, float], list[tuple[str, float, bool]]]:
+def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[Judgement, list[tuple[str, float, bool]]]:
     """Figures of one piece, and what its pump's confidence was worth. Where nothing can be told only that is judged."""
     pump = found.pump
     if not truth["told"]:
@@ -45,8 +46,7 @@ def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[dict[str, float]
         "said": float(not pump.told),
     }
     beat_s = truth["beat_s"]
-    off = (found.tempo.first_downbeat_s + beat_s / 2) % beat_s - beat_s / 2
-    out["phase"] = float(abs(off) <= 0.015)
+    out["phase"] = float(abs(apart(found.tempo.first_downbeat_s, beat_s)) <= 0.015)
     if truth["depth_db"] > 0:
         out["rate"] = float(pump.depth_db > 0 and pump.rate == truth["rate"])
         if pump.depth_db > 0:
@@ -56,16 +56,15 @@ def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[dict[str, float]
     return out, [("pump", pump.confidence, right)]
 
 
-def judge_arranged(truth: dict[str, Any], found: Survey) -> dict[str, float]:
+def judge_arranged(truth: dict[str, Any], found: Survey) -> Judgement:
     """Boundaries in seconds, so that a shifted bar 1 is no error of the sections."""
     bar_s = truth["bar_s"]
-    theirs = np.array([0, *truth["boundaries"], truth["bars"]]) * bar_s
-    mine = np.array([[s.start_s, s.end_s] for s in found.sections])
-    intervals = np.stack([theirs[:-1], theirs[1:]], axis=1)
+    lines = pairwise([0, *truth["boundaries"], truth["bars"]])
+    theirs = [{"start_s": a * bar_s, "end_s": b * bar_s} for a, b in lines]
     changes = [found.tempo.first_downbeat_s + (c.bar - 1) * found.tempo.grid.bar_s for c in found.changes]
     met = [any(abs(t - b * bar_s) <= bar_s for t in changes) for b in truth["changes"]]
     return {
-        "boundaries": float(mir_eval.segment.detection(intervals, mine, window=bar_s / 2, trim=True)[2]),
+        "boundaries": boundaries(theirs, found, bar_s / 2),
         "changes": float(np.mean(met)) if met else 1.0,
     }
 

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import json
 import zlib
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-import soundfile
 from scipy import signal
 
+from bench.material.files import is_held_back, keep
 from bench.material.modules import RATE, Module
+from bench.plain import EDGES_HZ
 
 #: Bars of music that are played round and round: arrangements of their own inside a module would be unknown changes.
 LOOP_BARS = 4
@@ -22,6 +23,8 @@ LEAST_INSTRUMENTS = 4
 #: What is faded or filtered out is heard for no more than a bar line.
 FADE_S = 0.01
 CLOSED_HZ = 400.0
+#: An instrument that plays is at least so loud.
+LEAST_RMS = 0.004
 #: A step of a band's level from which a section begins, and from which something has changed at all, dB.
 BOUNDARY_DB, CHANGE_DB = 6.0, 3.0
 
@@ -31,7 +34,7 @@ def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | 
     bar = int(module.bar_s * RATE)
     loop = _fullest(module, bar)
     playing = [x[:, loop * bar : (loop + LOOP_BARS) * bar] for x in module.instruments]
-    loud = [x for x in playing if x.size and float(np.sqrt(np.square(x).mean())) > 0.004]
+    loud = [x for x in playing if _sounds(x)]
     if len(loud) < LEAST_INSTRUMENTS:
         return None
     rng = np.random.default_rng(zlib.crc32(f"{module.name} {number}".encode()))
@@ -54,7 +57,7 @@ def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | 
             if sounds:
                 piece += np.tile(x, (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
         if closed:
-            piece = signal.sosfilt(signal.butter(4, CLOSED_HZ, fs=RATE, output="sos"), piece, axis=1).astype(np.float32)
+            piece = _closed(piece)
         edge = int(FADE_S * RATE)
         piece[:, :edge] *= np.linspace(0, 1, edge)
         piece[:, -edge:] *= np.linspace(1, 0, edge)
@@ -67,7 +70,7 @@ def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | 
         "boundaries": [bar for bar, step in steps if step >= BOUNDARY_DB],
         "changes": [bar for bar, step in steps if step >= CHANGE_DB],
         "bars": TRACK_BARS,
-        "held_back": zlib.crc32(module.name.encode()) % 3 == 0,
+        "held_back": is_held_back(module.name),
     }
     return mix, truth
 
@@ -77,13 +80,7 @@ def write_arranged(modules: list[Module], folder: Path, per_module: int = 4) -> 
     folder.mkdir(parents=True, exist_ok=True)
     for module in modules:
         for number in range(per_module):
-            path = folder / f"{module.name} {number + 1}.flac"
-            if path.with_suffix(".json").exists():
-                continue
-            made = arrange(module, number)
-            if made is not None:
-                soundfile.write(str(path), made[0].T, RATE, subtype="PCM_16")
-                path.with_suffix(".json").write_text(json.dumps(made[1], indent=1))
+            keep(folder / f"{module.name} {number + 1}.flac", partial(arrange, module, number))
 
 
 def _fullest(module: Module, bar: int) -> int:
@@ -91,8 +88,17 @@ def _fullest(module: Module, bar: int) -> int:
     counts = []
     for start in range(0, max(1, module.bars - LOOP_BARS), LOOP_BARS):
         inside = [x[:, start * bar : (start + LOOP_BARS) * bar] for x in module.instruments]
-        counts.append(sum(bool(x.size) and float(np.sqrt(np.square(x).mean())) > 0.004 for x in inside))
+        counts.append(sum(map(_sounds, inside)))
     return int(np.argmax(counts)) * LOOP_BARS
+
+
+def _sounds(x: np.ndarray) -> bool:
+    return bool(x.size) and float(np.sqrt(np.square(x).mean())) > LEAST_RMS
+
+
+def _closed(x: np.ndarray) -> np.ndarray:
+    """Low-passed as a filter that is nearly shut."""
+    return np.asarray(signal.sosfilt(signal.butter(4, CLOSED_HZ, fs=RATE, output="sos"), x, axis=1), np.float32)
 
 
 def _step_db(instruments: list[np.ndarray], before: tuple, after: tuple) -> float:
@@ -101,9 +107,9 @@ def _step_db(instruments: list[np.ndarray], before: tuple, after: tuple) -> floa
     def levels(section: tuple) -> np.ndarray:
         total = np.sum([x for x, on in zip(instruments, section[2]) if on], axis=0)
         if section[3]:
-            total = signal.sosfilt(signal.butter(4, CLOSED_HZ, fs=RATE, output="sos"), total, axis=1)
+            total = _closed(total)
         hz, power = signal.welch(total, RATE, nperseg=4096, axis=1)
-        edges = np.searchsorted(hz, [30, 90, 250, 800, 2500, 7000, 15_000])
+        edges = np.searchsorted(hz, EDGES_HZ)
         bands = np.add.reduceat(power.sum(axis=0), edges)[:-1]
         return np.asarray(10 * np.log10(bands + 1e-12))
 

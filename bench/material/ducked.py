@@ -6,10 +6,10 @@ been seen.
 
 from __future__ import annotations
 
-import json
 import zlib
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +18,9 @@ import soundfile
 from scipy import signal
 from scipy.ndimage import maximum_filter1d
 
-from bench.material.modules import Module
+from bench.material.files import is_held_back, keep
+from bench.material.modules import RATE, Module
 
-RATE = 44_100
 BARS = 24
 POINTS = 64
 FALL_S = 0.003
@@ -51,7 +51,7 @@ class Source:
 
     @property
     def held_back(self) -> bool:
-        return zlib.crc32(self.name.encode()) % 3 == 0
+        return is_held_back(self.name)
 
 
 @dataclass(frozen=True)
@@ -209,11 +209,7 @@ def write_pieces(sources: list[Source], folder: Path, per_source: int = 4) -> No
     for source in sources:
         for number in range(per_source):
             path = folder / f"{source.name} {number + 1}.flac"
-            if path.with_suffix(".json").exists():
-                continue
-            audio, truth = make_piece(source, draw(source, number), zlib.crc32(path.name.encode()))
-            soundfile.write(str(path), audio.T, RATE, subtype="PCM_16")
-            path.with_suffix(".json").write_text(json.dumps(truth, indent=1))
+            keep(path, partial(make_piece, source, draw(source, number), zlib.crc32(path.name.encode())))
 
 
 def _master(mix: np.ndarray, drive_db: float) -> np.ndarray:

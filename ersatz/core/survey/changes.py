@@ -11,6 +11,7 @@ A step that is spread over neighbouring lines belongs to the one where it is cle
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
@@ -42,6 +43,11 @@ class BarLevels:
     """Median and 95th percentile of the level of each band per bar, dB, shape (2 * len(BANDS_HZ), bars)."""
 
     db: np.ndarray
+
+    @cached_property
+    def steps_db(self) -> tuple[np.ndarray, np.ndarray]:
+        """As steps_db gives them."""
+        return steps_db(self.db)
 
     @property
     def bars(self) -> int:
@@ -84,7 +90,7 @@ def steps_db(levels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def change_strength(levels: BarLevels) -> np.ndarray:
     """How much changes at each bar line, dB summed over bands, shape (bars,): only at the lines where it is clearest."""
-    step, clear = steps_db(levels.db)
+    step, clear = levels.steps_db
     counted = np.where((np.abs(step) >= STEP_DB) & (clear >= CLEAR), np.abs(step), 0.0)
     # Of a band's two levels the one that changes more: a hat that enters is one change.
     per_band = counted.reshape(2, -1, levels.bars).max(axis=0)
@@ -106,7 +112,7 @@ def leading(strength: np.ndarray, within: int = AROUND - 1) -> np.ndarray:
 def find_changes(levels: BarLevels, presence: Presence) -> tuple[Change, ...]:
     """In order of time. Lines next to each other are one change, at the stronger."""
     strength = change_strength(levels)
-    step, _ = steps_db(levels.db)
+    step, _ = levels.steps_db
     playing = np.array([presence.of(role) for role in ROLES])
     moved, sure = steps_db(playing * 10)
     out = []

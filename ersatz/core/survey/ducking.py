@@ -10,7 +10,7 @@ count nothing, so that ducked and unducked material may sound together.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -83,14 +83,12 @@ class Evidence:
 
 @dataclass(frozen=True)
 class Curves:
-    """Candidates: depth (n,), gain over one period in dB (n, PER_BEAT * FINE * beats), as seen over the bar (n, points)."""
+    """Candidates: depth and end (n,), gain over one period in dB (n, PER_BEAT * FINE * beats), as seen over the bar (n, points)."""
 
     depth_db: np.ndarray
+    end: np.ndarray
     gain_db: np.ndarray
     seen_db: np.ndarray
-    shape: np.ndarray
-    end: np.ndarray
-    hold_s: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -132,7 +130,7 @@ def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tup
     for trigger in triggers:
         coarse = draw_curves(trigger, beat_s, points, (0, 2, 3), np.array([0.25, 0.4, 0.6, 0.8, 0.95]), np.array([0.01]),
                              np.array([2.0, 4.0, 6.5, 10.0, 15.0, 22.0]))  # fmt: skip
-        scores = _scores(evidence, coarse)
+        scores = _scores(evidence, coarse.seen_db)
         k = int(np.argmax(_clear(scores)))
         starts.append((float(scores.mean(axis=1).max()) * trigger.plain, coarse.end[k], coarse.depth_db[k]))
     best = max(worth for worth, _, _ in starts)
@@ -152,7 +150,7 @@ def triggering(evidence: Evidence, places: list[int], beat_s: float) -> list[int
         trigger = Trigger("", tuple(places[i] for i in chosen), 1.0)
         ends, depths = np.array([0.3, 0.6]), np.array([4.0, 9.0])
         curves = draw_curves(trigger, beat_s, evidence.table.shape[1], (1, 2), ends, np.array([0.01]), depths)
-        return float(_scores(evidence, curves).mean(axis=1).max())
+        return float(_scores(evidence, curves.seen_db).mean(axis=1).max())
 
     chosen = list(range(len(places)))
     best = worth(chosen) if chosen else 0.0
@@ -170,7 +168,7 @@ def _fine_fit(evidence: Evidence, trigger: Trigger, beat_s: float, end: float, d
     ends = np.clip(end + np.array([-0.14, -0.07, 0.0, 0.07, 0.14]), 0.12, 1.0)
     depths = np.clip(depth * np.geomspace(0.62, 1.6, 9), 1.0, 32.0)
     fine = draw_curves(trigger, beat_s, evidence.table.shape[1], range(len(RECOVERIES)), ends, np.array([0.0, 0.015, 0.03]), depths)
-    scores = _scores(evidence, fine)
+    scores = _scores(evidence, fine.seen_db)
     worth = _clear(scores)
     good = worth >= AS_GOOD * worth.max()
     k = int(np.argmax(worth))
@@ -184,7 +182,7 @@ def agreed(evidence: Evidence, fit: Fit, beat_s: float, regions: np.ndarray, voi
     shallow; a weighted quantile over the parts holds.
     """
     factors = np.geomspace(0.25, 2.2, 30)
-    scores = _scores(evidence, _scaled(evidence, fit, beat_s, factors))
+    scores = _scores(evidence, _scaled(fit, beat_s, evidence.table.shape[1], factors))
     found, weights = np.ones(len(voices)), np.zeros(len(voices))
     for region in np.unique(regions):
         worth = _clear(scores[:, regions == region])
@@ -199,20 +197,18 @@ def agreed(evidence: Evidence, fit: Fit, beat_s: float, regions: np.ndarray, voi
     return replace(fit, depth_db=factor * fit.depth_db, curve_db=factor * fit.curve_db)
 
 
-def _scaled(evidence: Evidence, fit: Fit, beat_s: float, factors: np.ndarray) -> Curves:
-    gain = factors[:, None] * fit.curve_db[None, :]
-    seen = _seen(gain, fit.trigger, beat_s, evidence.table.shape[1])
-    return Curves(factors * fit.depth_db, gain, seen, *(np.zeros(len(factors)),) * 3)
+def _scaled(fit: Fit, beat_s: float, points: int, factors: np.ndarray) -> np.ndarray:
+    """The fitted curve times each factor as seen over the bar, shape (factors, points)."""
+    return _seen(factors[:, None] * fit.curve_db, fit.trigger, beat_s, points)
 
 
 def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray, deepest_db: float) -> float:
     """Depth at which the fitted curve, only scaled, explains the chosen rows best, dB; 0 where none of them follows it."""
     factors = np.linspace(0.0, max(1.0, deepest_db / max(fit.depth_db, 1e-9)), 25)[1:]
-    scaled = _scaled(evidence, fit, beat_s, factors)
-    scores = _scores(evidence, scaled)[:, chosen]
+    scores = _scores(evidence, _scaled(fit, beat_s, evidence.table.shape[1], factors))[:, chosen]
     worth = _clear(scores) if scores.shape[1] else np.zeros(len(factors))
     k = int(np.argmax(worth))
-    return float(scaled.depth_db[k]) if worth[k] > 0 else 0.0
+    return float(factors[k] * fit.depth_db) if worth[k] > 0 else 0.0
 
 
 def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: float) -> float:
@@ -220,7 +216,7 @@ def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: floa
     (rows, bars, points) with the rows of `evidence`. Looks at every second row and two lags: a section needs no finer answer.
     """
     factors = np.linspace(0.0, 1.25, 11)
-    seen = _seen(factors[:, None] * fit.curve_db, fit.trigger, beat_s, levels.shape[2])
+    seen = _scaled(fit, beat_s, levels.shape[2], factors)
     rows = np.ascontiguousarray(levels[::2], np.float32)
     out = np.zeros((len(factors), len(rows)), np.float32)
     lags = [LAGS.index(lag) for lag in SECTION_LAGS]
@@ -231,13 +227,19 @@ def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: floa
 
 
 def draw_curves(
-    trigger: Trigger, beat_s: float, points: int, shapes: object, ends: np.ndarray, holds_s: np.ndarray, depths_db: np.ndarray
+    trigger: Trigger,
+    beat_s: float,
+    points: int,
+    shapes: Sequence[int],
+    ends: np.ndarray,
+    holds_s: np.ndarray,
+    depths_db: np.ndarray,
 ) -> Curves:
     """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one."""
     n = int(PER_BEAT * FINE * trigger.beats)
     period_s = trigger.beats * beat_s
     t = np.arange(n) / n * period_s
-    kinds = np.array(list(shapes))  # type: ignore[call-overload]
+    kinds = np.array(shapes)
     kind, end, hold, depth = (v.ravel() for v in np.meshgrid(kinds, ends, holds_s, depths_db, indexing="ij"))
     usable = end * period_s - hold - FALL_S > 0.03
     kind, end, hold, depth = kind[usable], end[usable], hold[usable], depth[usable]
@@ -247,7 +249,7 @@ def draw_curves(
         mine = kind == k
         left[mine] = recovery(x[mine], depth[mine, None])
     gain = -depth[:, None] * np.where(t < FALL_S, t / FALL_S, left)
-    return Curves(depth, gain, _seen(gain, trigger, beat_s, points), kind, end, hold)
+    return Curves(depth, end, gain, _seen(gain, trigger, beat_s, points))
 
 
 def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int) -> np.ndarray:
@@ -273,9 +275,9 @@ def _clear(scores: np.ndarray) -> np.ndarray:
     return np.asarray(np.mean(np.maximum(scores, 0) ** CLEAR, axis=1) ** (1 / CLEAR))
 
 
-def _scores(evidence: Evidence, curves: Curves) -> np.ndarray:
-    """Mean gain over no curve per candidate and row, at least 0, shape (n, rows)."""
-    seen = np.concatenate([curves.seen_db, np.zeros((1, evidence.table.shape[1]), np.float32)])
+def _scores(evidence: Evidence, seen_db: np.ndarray) -> np.ndarray:
+    """Mean gain over no curve per candidate (as seen over the bar) and row, at least 0, shape (n, rows)."""
+    seen = np.concatenate([seen_db, np.zeros((1, evidence.table.shape[1]), np.float32)])
     out = np.zeros((len(seen), evidence.table.shape[3]), np.float32)
     _look_up(evidence.table, seen, np.array(LAGS), out)
     return np.asarray(np.maximum(out[:-1] - out[-1:], 0) / np.maximum(evidence.count, LEAST_COUNT))

@@ -48,15 +48,12 @@ class Reading:
 
     fits: tuple[Fit, ...]
     evidence: Evidence
-    levels: np.ndarray
     #: Share of the rows that sound long enough to show ducking.
     sounding: float
 
 
-def measure_pump(
-    levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
-) -> Pump:
-    """`spans` are (first bar index, bars) of the sections, `drops` the indices of those that play at full energy."""
+def measure_pump(levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]]) -> Pump:
+    """`spans` are (first bar index, bars) of the sections."""
     reading = read(levels, bars, hits, presence)
     if reading is None:
         return no_pump(len(spans), told=False)
@@ -66,7 +63,7 @@ def measure_pump(
     sure = probability(best)
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
-    depths = [depth_of_bars(reading.levels[:, i : i + n], reading.evidence, best, beat_s) for i, n in spans]
+    depths = [depth_of_bars(levels.db[:, i : i + n], reading.evidence, best, beat_s) for i, n in spans]
     band_of = np.searchsorted(BAND_EDGES_HZ, levels.centers_hz, side="right")
     bands = {
         name: BandDepth(round(depths_like(reading.evidence, best, beat_s, band_of == k, DEEPEST_DB), 2))
@@ -96,7 +93,7 @@ def read(levels: Levels, bars: BarTable, hits: Hits, presence: Presence) -> Read
     beat_s = _beat_s(bars)
     fits = best_fits(evidence, _triggers(evidence, bars, hits, use), beat_s)
     known = np.isfinite(levels.db[:, use])
-    return Reading(tuple(fits), evidence, levels.db, float((known.mean(axis=(1, 2)) > 0.5).mean()))
+    return Reading(fits, evidence, float((known.mean(axis=(1, 2)) > 0.5).mean()))
 
 
 def probability(fit: Fit) -> float:

@@ -11,7 +11,7 @@ ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
     "lead": "lead, voice", "noise": "noise",
 }  # fmt: skip
-RATES = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick", "kick and snare": "with kick and snare"}
+RATE_WORDS = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick", "kick and snare": "with kick and snare"}
 
 
 def minus(value: float, digits: int = 1) -> str:
@@ -49,7 +49,7 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
 
 def pump_sentence(pump: Pump) -> str:
     if pump.depth_db:
-        return f"{pump.depth_db:.1f} dB {RATES[pump.rate]}, back after {pump.release_ms:.0f} ms"
+        return f"{pump.depth_db:.1f} dB {RATE_WORDS[pump.rate]}, back after {pump.release_ms:.0f} ms"
     return "nothing ducks" if pump.told else "can't be told: nothing sounds long enough to show it"
 
 

@@ -22,7 +22,7 @@ from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shelf.forms import DraftForm
 from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, PumpForm, SectionsForm, ShiftForm, TempoForm
-from ersatz.studio.survey.sheet import RATES, beside_rows, sheet_of
+from ersatz.studio.survey.sheet import RATE_WORDS, beside_rows, sheet_of
 
 
 @login_required
@@ -45,8 +45,8 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         ],
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
-        "pump_rate": RATES[found.pump.rate],
-        "pump_rates": RATES.items(),
+        "pump_rate": RATE_WORDS[found.pump.rate],
+        "pump_rates": RATE_WORDS.items(),
         "corrections": reference.corrections,
         "measured": reference.measured,
         "last_correction": _last_correction(reference),
