@@ -99,7 +99,7 @@ def survey_track(
     progress("pump", 0.75)
     # Without a beat there is nothing that a ducker could follow.
     if tempo.is_steady:
-        pump = measure_pump(track.levels(bars), bars, hits, presence, bar_spans)
+        pump = measure_pump(track.levels(bars), bars, hits, presence, bar_spans, drops)
     else:
         pump = no_pump(len(spans))
     if corrections.pump is not None:

@@ -234,8 +234,10 @@ def draw_curves(
     ends: np.ndarray,
     holds_s: np.ndarray,
     depths_db: np.ndarray,
+    frame: int = FRAME,
 ) -> Curves:
-    """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one."""
+    """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one, as seen by frames of
+    so many samples."""
     n = int(PER_BEAT * FINE * trigger.beats)
     period_s = trigger.beats * beat_s
     t = np.arange(n) / n * period_s
@@ -249,10 +251,10 @@ def draw_curves(
         mine = kind == k
         left[mine] = recovery(x[mine], depth[mine, None])
     gain = -depth[:, None] * np.where(t < FALL_S, t / FALL_S, left)
-    return Curves(depth, end, gain, _seen(gain, trigger, beat_s, points))
+    return Curves(depth, end, gain, _seen(gain, trigger, beat_s, points, frame))
 
 
-def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int) -> np.ndarray:
+def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int, frame: int = FRAME) -> np.ndarray:
     """Curves laid over a bar from every trigger on, smoothed as the analysis window does, shape (n, points)."""
     fine = points * FINE
     bar = np.zeros((len(gain_db), fine), np.float32)
@@ -261,7 +263,7 @@ def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int) -> 
         n = min((stop - start) * FINE, gain_db.shape[1])
         bar[:, (start * FINE + np.arange(n)) % fine] = gain_db[:, :n]
     # A steady partial's amplitude is what a frame's window averages.
-    window = np.hanning(int(FRAME / RATE_HZ / beat_s * PER_BEAT * FINE) | 1).astype(np.float32)
+    window = np.hanning(int(frame / RATE_HZ / beat_s * PER_BEAT * FINE) | 1).astype(np.float32)
     window /= window.sum()
     reach = len(window)
     amplitude = 10 ** (bar / 20)

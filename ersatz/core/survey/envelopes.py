@@ -38,11 +38,13 @@ NO_SIDE = 1e-6
 
 @dataclass(frozen=True)
 class Levels:
-    """`db` has shape (rows, bars, points), NaN where nothing sounds; `centers_hz` and `side` describe the rows."""
+    """`db` has shape (rows, bars, points), NaN where nothing sounds; `centers_hz`, `side` and `quick` describe the rows."""
 
     db: np.ndarray
     centers_hz: np.ndarray
     side: np.ndarray
+    #: Rows of QUICK_FRAME; the others of FRAME overlap with them.
+    quick: np.ndarray
 
 
 def fast_powers(shared: Shared) -> list[np.ndarray]:
@@ -79,6 +81,7 @@ def cut_levels(bars: BarTable, powers: list[np.ndarray]) -> Levels:
         np.ascontiguousarray(cut.reshape(len(cut), bars.count, points), np.float32),
         np.tile(centers, len(powers)),
         np.repeat(np.arange(len(powers)) == 1, len(centers)),
+        np.tile(np.arange(len(centers)) > len(centers) - len(QUICK_EDGES), len(powers)),
     )
 
 

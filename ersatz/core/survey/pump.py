@@ -5,17 +5,19 @@ that lowest point to within 1 dB of recovery, `curve_db` has 64 points over one 
 else a beat), 0 = recovered. What doesn't duck reads 0.
 
 Method: whole hypotheses (every beat, every 8th, the kick's pattern, kick and snare) are held against how all levels move, see
-ducking.py; the one whose best curve explains most is the rate. Whether anything ducks at all is a probability, from how much the
+ducking.py; the one whose best curve explains most is the rate. Where bars with kick can be held against the same music without it
+(comparison.py) and their difference is clear, it is the answer. Whether anything ducks at all is a probability, from how much the
 curve explains, with weights fitted on real music of known ducking (bench/material) and on the generated set.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
+from ersatz.core.survey.comparison import clearest, pair_bars
 from ersatz.core.survey.document import BandDepth, Presence, Pump, PumpCorrection, SectionPump
 from ersatz.core.survey.ducking import Evidence, Fit, Trigger, agreed, best_fits, depth_of_bars, depths_like, gather, triggering
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
@@ -36,6 +38,8 @@ LEAST_DB, LEAST_SHARE = 1.2, 0.4
 REGION_EDGES_HZ, REGION_VOICES = (350.0, 1000.0), (0.5, 1.0, 1.0, 1.0, 1.0, 1.0)
 #: Share of rows that must sound for "nothing ducks" to mean anything.
 LEAST_SOUNDING = 0.1
+#: A difference of bars this sure is the answer.
+COMPARED = 0.55
 #: See probability().
 CERTAIN_FROM, CERTAIN_PER = -0.11, 0.81
 #: The same for the depth being right within 1.5 dB or a fifth.
@@ -50,10 +54,14 @@ class Reading:
     evidence: Evidence
     #: Share of the rows that sound long enough to show ducking.
     sounding: float
+    #: Every beat, every 8th and the kick's own pattern.
+    plain: tuple[Trigger, ...]
 
 
-def measure_pump(levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]]) -> Pump:
-    """`spans` are (first bar index, bars) of the sections."""
+def measure_pump(
+    levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
+) -> Pump:
+    """`spans` are (first bar index, bars) of the sections, `drops` the numbers of those that play at full energy."""
     reading = read(levels, bars, hits, presence)
     if reading is None:
         return no_pump(len(spans), told=False)
@@ -61,6 +69,15 @@ def measure_pump(levels: Levels, bars: BarTable, hits: Hits, presence: Presence,
     regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
     best = agreed(reading.evidence, reading.fits[0], beat_s, regions, np.array(REGION_VOICES))
     sure = probability(best)
+    full = np.zeros(bars.count, bool)
+    for first, n in (spans[i] for i in drops):
+        full[first : first + n] = True
+    pairs = pair_bars(levels, bars, hits, presence, spans, full)
+    difference = clearest(pairs, reading.plain) if pairs is not None else None
+    right = min(sure, _expit(DEPTH_FROM + DEPTH_PER * _explained(best)))
+    if difference is not None and difference.confidence >= COMPARED:
+        best = replace(best, trigger=difference.trigger, depth_db=difference.depth_db, curve_db=difference.curve_db)
+        sure = right = difference.confidence
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
     depths = [depth_of_bars(levels.db[:, i : i + n], reading.evidence, best, beat_s) for i, n in spans]
@@ -76,7 +93,7 @@ def measure_pump(levels: Levels, bars: BarTable, hits: Hits, presence: Presence,
         rate=best.trigger.rate,
         release_ms=round(release_ms(curve, best.trigger.beats * beat_s), 1),
         curve_db=tuple(round(float(v), 2) + 0.0 for v in curve),
-        confidence=round(min(sure, _expit(DEPTH_FROM + DEPTH_PER * _explained(best))), 2),
+        confidence=round(right, 2),
         bands=bands,
         active_sections=tuple(i for i, d in enumerate(depths) if d >= max(LEAST_DB, LEAST_SHARE * best.depth_db)),
         per_section=tuple(SectionPump(i, round(d, 2)) for i, d in enumerate(depths)),
@@ -91,9 +108,11 @@ def read(levels: Levels, bars: BarTable, hits: Hits, presence: Presence) -> Read
     if not evidence.count.any():
         return None
     beat_s = _beat_s(bars)
-    fits = best_fits(evidence, _triggers(evidence, bars, hits, use), beat_s)
+    triggers = _triggers(evidence, bars, hits, use)
+    fits = best_fits(evidence, triggers, beat_s)
     known = np.isfinite(levels.db[:, use])
-    return Reading(fits, evidence, float((known.mean(axis=(1, 2)) > 0.5).mean()))
+    plain = [*triggers[:2], *[t for t in triggers[2:] if t.rate == "kick"][:1]]
+    return Reading(fits, evidence, float((known.mean(axis=(1, 2)) > 0.5).mean()), tuple(plain))
 
 
 def probability(fit: Fit) -> float:
