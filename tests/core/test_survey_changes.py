@@ -48,6 +48,16 @@ def test_what_is_there_for_two_bars_is_no_change_of_four():
     assert find_changes(flicker, silent(32)) == ()
 
 
+def test_a_hit_in_one_bar_of_four_that_enters_a_loop_is_a_change():
+    db = np.full((ROWS, 32), -20.0)
+    db[0, 16::4] += 12.0
+    found = find_changes(BarLevels(db), silent(32))
+    assert [c.bar for c in found] == [17]
+    # Without the repeats the same bars prove nothing.
+    uneven = db + np.random.default_rng(2).normal(0, 4.0, db.shape)
+    assert 17 not in [c.bar for c in find_changes(BarLevels(uneven), silent(32))]
+
+
 def test_roles_that_enter_and_leave_are_named():
     hats = [0.0] * 8 + [1.0] * 8
     found = find_changes(levels((8, -40.0), (8, -20.0)), silent(16, hats=hats, noise=[1.0] * 8 + [0.0] * 8))
@@ -80,3 +90,12 @@ def test_a_track_that_goes_on_as_one_drop_is_divided_where_it_changes_and_a_clea
     assert divided(form, labels, inside) == (form, labels)
     longer = np.append(inside, np.zeros(8))
     assert divided(form, labels, longer) == ([*form, 40], [*labels, "drop"])
+
+
+def test_a_form_of_odd_lengths_is_divided_where_it_changes_though_it_has_many_kinds():
+    labels = ["intro", "breakdown", "build", "drop", "outro"]
+    changed = np.zeros(100)
+    changed[70] = 20.0
+    regular, odd = [0, 8, 24, 32, 64], [0, 9, 22, 27, 58]
+    assert divided(regular, labels, changed[:72]) == (regular, labels)
+    assert 70 in divided(odd, labels, changed)[0]

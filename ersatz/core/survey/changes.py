@@ -84,6 +84,11 @@ def steps_db(levels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         if before.shape == behind.shape == (rows, AROUND):
             # What goes round in four bars varies as much and changes nothing: like with like, it varies less.
             variation = np.minimum(variation, (behind - before).std(axis=1))
+            if AROUND * 2 <= bar <= bars - AROUND * 2:
+                # An instrument may enter in one bar of the four only: then both sides still repeat themselves.
+                earlier, later = levels[:, bar - 2 * AROUND : bar - AROUND], levels[:, bar + AROUND : bar + 2 * AROUND]
+                again = np.sqrt((np.square(before - earlier) + np.square(later - behind)).mean(axis=1) / 2)
+                variation = np.minimum(variation, again)
         clear[:, bar] = np.abs(step[:, bar]) / (variation + LEAST_VARIATION_DB)
     return step, clear
 

@@ -236,8 +236,8 @@ def draw_curves(
     depths_db: np.ndarray,
     frame: int = FRAME,
 ) -> Curves:
-    """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one, as seen by frames of
-    so many samples."""
+    """Every combination of recovery, end (share of the period), hold and depth that lasts long enough to be one, as seen by frames
+    of so many samples."""
     n = int(PER_BEAT * FINE * trigger.beats)
     period_s = trigger.beats * beat_s
     t = np.arange(n) / n * period_s

@@ -28,9 +28,9 @@ RAMP_MISFIT, BESIDE = 0.055, 0.35
 TUNELESS_DB = 1.2
 #: Sections are divided until they are this long on average, at bar lines where the bands' steps add up to so many dB.
 USUAL_BARS, PLAIN_DB = 10, 6.0
-#: No part is shorter. With so few kinds of sections the form isn't clear, and all from this length on are divided; else only those
-#: longer than a drop.
-LEAST_BARS, UNCLEAR_KINDS, UNCLEAR_BARS, LONGEST_DROP_BARS = 4, 3, 8, 32
+#: No part is shorter. With so few kinds of sections, or so few that are as long as a club form's, the form isn't clear, and all from
+#: this length on are divided; else only those longer than a drop.
+LEAST_BARS, UNCLEAR_KINDS, REGULAR, UNCLEAR_BARS, LONGEST_DROP_BARS = 4, 3, 0.6, 8, 32
 
 
 @dataclass(frozen=True)
@@ -202,11 +202,12 @@ def _merged(starts: list[int], labels: list[Label]) -> tuple[list[int], list[Lab
 
 
 def divided(starts: list[int], labels: list[Label], changed_db: np.ndarray) -> tuple[list[int], list[Label]]:
-    """Long sections divided where most changes inside them, until sections are as long as usual or nothing plain is left: a track
+    """Long sections divided where most changes, until sections are as long as usual or nothing plain is left: a track
     that keeps to no club form, and goes on as one drop, has sections too. Where the form is clear only what is longer than a drop
     is divided."""
     out_starts, out_labels, count = list(starts), list(labels), len(changed_db)
-    least = UNCLEAR_BARS if len(set(labels)) <= UNCLEAR_KINDS else LONGEST_DROP_BARS + 1
+    clear = len(set(labels)) > UNCLEAR_KINDS and _regular(starts, count) >= REGULAR
+    least = LONGEST_DROP_BARS + 1 if clear else UNCLEAR_BARS
     while len(out_starts) < count / USUAL_BARS:
         ends = [*out_starts[1:], count]
         best: tuple[float, int, int] | None = None
@@ -214,13 +215,21 @@ def divided(starts: list[int], labels: list[Label], changed_db: np.ndarray) -> t
             i = int(np.searchsorted(out_starts, bar, side="right")) - 1
             length = ends[i] - out_starts[i]
             if length >= least and min(bar - out_starts[i], ends[i] - bar) >= LEAST_BARS:
-                best = max(best or (0.0, 0, 0), (float(changed_db[bar]) * length, bar, i))
+                best = max(best or (0.0, 0, 0), (float(changed_db[bar]), bar, i))
         if best is None:
             break
         _, bar, i = best
         out_starts.insert(i + 1, bar)
         out_labels.insert(i + 1, out_labels[i])
     return out_starts, out_labels
+
+
+def _regular(starts: list[int], count: int) -> float:
+    """Share of the sections inside a track that last a multiple of eight bars, as those of a club form do; of all where there is
+    nothing inside."""
+    lengths = np.diff([*starts, count])
+    inside = lengths[1:-1] if len(lengths) > 2 else lengths
+    return float((inside % 8 == 0).mean())
 
 
 def rising_noise(shared: Shared, bars: BarTable) -> np.ndarray:
