@@ -34,6 +34,8 @@ LEAST_VARIATION_DB = 0.7
 MOST_STEP_DB = 12.0
 #: Presence from which a role plays, and how far it has to move.
 ROLE_STEP = 0.45
+#: How much of what a bar differs from the one four earlier decides between equal steps.
+FIRST_HEARD = 0.02
 #: Sum of counted steps of all bands at which a change is as sure as can be, dB.
 SURE_DB = 18.0
 
@@ -96,15 +98,15 @@ def steps_db(levels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def change_strength(levels: BarLevels) -> np.ndarray:
     """How much changes at each bar line, dB summed over bands, shape (bars,): only at the lines where it is clearest."""
     step, clear = levels.steps_db
-    counted = np.where((np.abs(step) >= STEP_DB) & (clear >= CLEAR), np.abs(step), 0.0)
+    like = np.zeros_like(step)
+    like[:, AROUND:] = np.minimum(np.abs(levels.db[:, AROUND:] - levels.db[:, :-AROUND]), MOST_STEP_DB)
+    # What enters in one bar of four steps alike at four lines: it enters where it is first heard.
+    counted = np.where((np.abs(step) >= STEP_DB) & (clear >= CLEAR), np.abs(step) + FIRST_HEARD * like, 0.0)
     # Of a band's two levels the one that changes more: a hat that enters is one change.
     per_band = counted.reshape(2, -1, levels.bars).max(axis=0)
-    sharp = np.zeros_like(per_band)
-    for bar in range(1, levels.bars):
-        here = per_band[:, bar]
-        beside = np.maximum(per_band[:, bar - 1], per_band[:, bar + 1] if bar + 1 < levels.bars else 0.0)
-        sharp[:, bar] = np.where(here >= beside, np.minimum(here, MOST_STEP_DB), 0.0)
-    return np.asarray(sharp.sum(axis=0))
+    # A band changes for four bars or more: of its lines nearer to each other only the clearest is one.
+    sharp = np.array([leading(row) for row in per_band])
+    return np.asarray(np.minimum(sharp, MOST_STEP_DB).sum(axis=0))
 
 
 def leading(strength: np.ndarray, within: int = AROUND - 1) -> np.ndarray:
