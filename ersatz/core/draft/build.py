@@ -253,13 +253,12 @@ def _kick_sound(portrait: KickPortrait | None, drive: float) -> Sound:
 
 def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]) -> tuple[Cell, ...]:
     """On where the reference plays the role, entering and leaving with it; B from the second section of a label on."""
-    presence = survey.presence.of(role)
     seen: Counter[str] = Counter()
     out = []
     for measured, section in zip(survey.sections, sections):
         seen[section.label] += 1
         name = "B" if "B" in found and seen[section.label] > 1 and section.label == "drop" else "A"
-        out.append(Cell(section.id, name, *played(presence, measured, section.bars)))
+        out.append(Cell(section.id, name, *played(survey, role, measured, section.bars)))
     return tuple(out)
 
 

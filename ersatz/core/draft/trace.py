@@ -14,7 +14,7 @@ from ersatz.core.survey.document import DrumPattern, Section, Survey
 
 #: A role plays in the bars where the reference's presence reaches this.
 PLAYS = 0.4
-#: Entries and exits inside a section snap to this many bars.
+#: Entries and exits inside a section that only presence tells of snap to this many bars.
 ENTRY_BARS = 4
 #: A section in which the role plays for less than this share of its bars leaves it out.
 LEAST_SHARE = 0.2
@@ -89,28 +89,38 @@ def section_title(survey: Survey, section: int) -> str:
     return label if len(same) == 1 else f"{label} {same.index(section) + 1}"
 
 
-def played(presence: tuple[float, ...], measured: Section, bars: int) -> tuple[bool, int, int]:
-    """Whether a role plays in a section, and the bars after which it enters and before whose end it leaves, in a section of
-    `bars`."""
-    heard = presence[measured.start_bar - 1 : measured.end_bar - 1]
+def played(survey: Survey, role: str, measured: Section, bars: int) -> tuple[bool, int, int]:
+    """Whether a role plays in a section of the reference, and the bars after which it enters and before whose end it leaves, in a
+    section of `bars`: at the bar line where it was heard to (survey.changes), else where its presence says so."""
+    heard = survey.presence.of(role)[measured.start_bar - 1 : measured.end_bar - 1]
     playing = [i for i, v in enumerate(heard) if v >= PLAYS]
     if len(playing) < max(1, LEAST_SHARE * measured.bars):
         return False, 0, 0
-    entry = min(playing) // ENTRY_BARS * ENTRY_BARS
-    leaves = (measured.bars - 1 - max(playing)) // ENTRY_BARS * ENTRY_BARS
-    return (True, entry, leaves) if entry + leaves < bars else (True, 0, 0)
+    inside = [c for c in survey.changes if measured.start_bar < c.bar < measured.end_bar]
+    enters = [c.bar for c in inside if role in c.enters]
+    leaves = [c.bar for c in inside if role in c.leaves]
+    # What left before it came in again has played from the start, and what came in again plays to the end.
+    if enters and not any(bar < enters[0] for bar in leaves):
+        entry = enters[0] - measured.start_bar
+    else:
+        entry = min(playing) // ENTRY_BARS * ENTRY_BARS
+    if leaves and not any(bar > leaves[-1] for bar in enters):
+        rest = measured.end_bar - leaves[-1]
+    else:
+        rest = (measured.bars - 1 - max(playing)) // ENTRY_BARS * ENTRY_BARS
+    return (True, entry, rest) if entry + rest < bars else (True, 0, 0)
 
 
 def followed(survey: Survey, song: Song, part: Part) -> tuple[PlacedCell, ...]:
     """Cells of a part where the reference plays its role, section by section as far as they have a counterpart; patterns stay."""
     if part.role == "impact" or not part.patterns:
         raise InvalidEdit(f"{part.name} has nothing in the reference to follow.")
-    presence, known = survey.presence.of(part.role), counterparts(song, survey)
+    known = counterparts(song, survey)
     out = []
     for section in song.sections:
         if section.id not in known:
             continue
-        on, entry, leaves = played(presence, survey.sections[known[section.id]], section.bars)
+        on, entry, leaves = played(survey, part.role, survey.sections[known[section.id]], section.bars)
         old = part.cell(section.id)
         pattern = old.pattern if old and old.pattern in part.patterns else min(part.patterns)
         fill = old.fill_bars if old and old.fill_bars <= section.bars - entry - leaves else 0

@@ -65,16 +65,24 @@ export function eventMarks(axis, events, beats) {
 /** Bar lines at which something enters or leaves, from `top` to `bottom`, a triangle at the foot: up where more enters than leaves. */
 export function changeMarks(axis, changes, top, bottom) {
   return changes.map((c) => {
-    const x = axis.x(c.bar), louder = c.bands.reduce((sum, b) => sum + b.change_db, 0), up = c.enters.length - c.leaves.length || louder;
+    const x = axis.x(c.bar);
     const mark = el("g", { class: "change" },
       el("line", { x1: x, x2: x, y1: top, y2: bottom - 7 }),
-      el("path", { d: up >= 0 ? `M${x} ${bottom - 7}l4 7h-8Z` : `M${x} ${bottom}l4 -7h-8Z` }));
-    const said = [c.enters.length && `enters: ${c.enters.join(", ")}`, c.leaves.length && `leaves: ${c.leaves.join(", ")}`,
-      c.bands.map((b) => `${Math.round(b.low_hz)} to ${Math.round(b.high_hz)} Hz ${b.change_db > 0 ? "+" : "−"}${Math.abs(b.change_db).toFixed(1)} dB`).join(", ")];
-    mark.append(el("title", {}, `bar ${c.bar}: ${said.filter(Boolean).join("; ")}`));
+      el("path", { d: opens(c) ? `M${x} ${bottom - 7}l4 7h-8Z` : `M${x} ${bottom}l4 -7h-8Z` }));
+    mark.append(el("title", {}, changeSaid(c)));
     return mark;
   });
 }
+
+/** What changes at a bar line, in words. */
+export function changeSaid(c) {
+  const said = [c.enters.length && `enters: ${c.enters.join(", ")}`, c.leaves.length && `leaves: ${c.leaves.join(", ")}`,
+    c.bands.map((b) => `${Math.round(b.low_hz)} to ${Math.round(b.high_hz)} Hz ${b.change_db > 0 ? "+" : "−"}${Math.abs(b.change_db).toFixed(1)} dB`).join(", ")];
+  return `bar ${c.bar}: ${said.filter(Boolean).join("; ")}`;
+}
+
+/** Whether more comes in than goes. */
+export const opens = (c) => (c.enters.length - c.leaves.length || c.bands.reduce((sum, b) => sum + b.change_db, 0)) >= 0;
 
 /** One bar of kick, clap and hats: strength as height, off-grid timing as a line across the step. */
 export function drumSteps(node, pattern, beats = 4) {

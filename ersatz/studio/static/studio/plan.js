@@ -10,6 +10,7 @@ import { button } from "./fields.js";
 import { player } from "./frame.js";
 import { guideTools } from "./guide.js";
 import { History } from "./history.js";
+import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid, sectionTools } from "./sections.js";
 import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
@@ -91,6 +92,11 @@ function drawReference() {
   const line = tops.map((y, i) => `${i ? "L" : "M"}${i} ${y}L${i + 1} ${y}`).join("");
   svg.append(el("path", { class: "refarea", d: `${line}L${reference.bars} 24L0 24Z` }), el("path", { class: "refline", d: line }));
   lane.append(place(svg, 0, reference.bars));
+  for (const c of reference.changes) {
+    const mark = place(node("i", `refchange ${opens(c) ? "opens" : "closes"}`), c.bar - 1, 0);
+    mark.title = `Reference, ${changeSaid(c)}`;
+    lane.append(mark);
+  }
   const blocks = rows.row("", 28, "refrow"), names = sectionNames(reference.sections.map((s) => [s.label]));
   const missing = new Set(song.differences.filter((d) => !d.section).map((d) => d.counterpart));
   reference.sections.forEach((s, i) => {
