@@ -56,7 +56,7 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
     if any(n.get("slide_semitones") for n in truth["bass"]["notes"]):
         out["slides"] = _slides(truth["bass"]["notes"], found)
     out["boundaries"] = boundaries(truth["sections"], found, bar_s / 2)
-    out["labels"] = _label_share(truth["sections"], found)
+    out["labels"] = label_share(truth["sections"], found)
     out |= _pump(truth["pump"], found)
     if metre == 4 and same_bars:
         out["drums"] = _drums_f1(truth, found)
@@ -117,7 +117,7 @@ def boundaries(sections: list[dict], found: Survey, window_s: float) -> float:
     return float(mir_eval.segment.detection(theirs, mine, window=window_s, trim=True)[2])
 
 
-def _label_share(sections: list[dict], found: Survey) -> float:
+def label_share(sections: list[dict], found: Survey) -> float:
     times = np.arange(0.05, sections[-1]["end_s"], 0.1)
 
     def labels(spans: list[tuple[float, float, str]]) -> list[str]:

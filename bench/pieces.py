@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from bench.judge import Judgement, apart, boundaries
+from bench.judge import Judgement, apart, boundaries, label_share
 from bench.material.ducked import DEEPEST_DB
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Survey
@@ -27,6 +27,7 @@ TARGETS: dict[str, tuple[str, str, float, bool]] = {
     "kept": ("can't be told, said where it can't be", "share", 0.9, False),
     "phase": ("beat within 15 ms", "share", 0.95, False),
     "boundaries": ("section boundaries within half a bar, F1", "", 0.92, False),
+    "labels": ("section labels on club forms", "share", 0.85, False),
     "changes": ("steps of 3 dB that are a change, within a bar", "share", 0.85, False),
 }
 #: A depth this near counts as right where its confidence is judged, dB.
@@ -63,10 +64,13 @@ def judge_arranged(truth: dict[str, Any], found: Survey) -> Judgement:
     theirs = [{"start_s": a * bar_s, "end_s": b * bar_s} for a, b in lines]
     changes = [found.tempo.first_downbeat_s + (c.bar - 1) * found.tempo.grid.bar_s for c in found.changes]
     met = [any(abs(t - b * bar_s) <= bar_s for t in changes) for b in truth["changes"]]
-    return {
+    out = {
         "boundaries": boundaries(theirs, found, bar_s / 2),
         "changes": float(np.mean(met)) if met else 1.0,
     }
+    if "labels" in truth:
+        out["labels"] = label_share([section | {"label": label} for section, label in zip(theirs, truth["labels"])], found)
+    return out
 
 
 def measure_pieces(folder: Path) -> list[Piece]:

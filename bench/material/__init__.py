@@ -12,14 +12,16 @@ from bench.material.ducked import source_of_file, source_of_module, write_pieces
 from bench.material.modules import fetch_modules, render_module
 
 MODULE_SECONDS = 60.0
+#: Names the set: another where kinds of pieces are added, so that folders made before get them.
+COMPLETE = "complete 2"
 
 
 def write_material(real: Path, truths: list[dict[str, Any]], folder: Path) -> None:
     """All pieces under `folder` ("ducked", "arranged"), from the real set as its fetch.sh lays it under `real`."""
-    if (folder / "complete").exists():
+    if (folder / COMPLETE).exists():
         return
     modules = [m for path in fetch_modules(real) if (m := render_module(path, MODULE_SECONDS)) is not None]
     files = [source_of_file(real / t["file"], t) for t in truths if (real / t["file"]).exists()]
     write_pieces([*files, *(source_of_module(m) for m in modules)], folder / "ducked")
     write_arranged(modules, folder / "arranged")
-    (folder / "complete").touch()
+    (folder / COMPLETE).touch()

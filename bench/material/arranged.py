@@ -25,6 +25,12 @@ FADE_S = 0.01
 CLOSED_HZ = 400.0
 #: An instrument that plays is at least so loud.
 LEAST_RMS = 0.004
+#: The form of a club's track, with the lengths that each section may have, and how many tracks of it there are per module.
+CLUB_FORM = (
+    ("intro", (8, 16)), ("breakdown", (8, 16)), ("build", (4, 8)), ("drop", (16, 32)), ("breakdown", (8, 16)), ("build", (8,)),
+    ("drop", (16,)), ("outro", (8, 16)),
+)  # fmt: skip
+CLUB_TRACKS = 2
 #: A step of a band's level from which a section begins, and from which something has changed at all, dB.
 BOUNDARY_DB, CHANGE_DB = 6.0, 3.0
 
@@ -75,12 +81,59 @@ def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | 
     return mix, truth
 
 
+def arrange_club(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | None:
+    """A track of a club's form from the same bars, its sections' labels known; None where drums, bass or chords are missing."""
+    bar = int(module.bar_s * RATE)
+    loop = _fullest(module, bar)
+    stems = {role: x[:, loop * bar : (loop + LOOP_BARS) * bar] for role, x in module.stems.items()}
+    if any(role not in stems or not _sounds(stems[role]) for role in ("drums", "bass", "chords")):
+        return None
+    rng = np.random.default_rng(zlib.crc32(f"{module.name} club {number}".encode()))
+    pieces: list[np.ndarray] = []
+    sections: list[tuple[int, str]] = []
+    at = 0
+    for label, lengths in CLUB_FORM:
+        bars = int(rng.choice(lengths))
+        sections.append((at, label))
+        pieces.append(_club_section(stems, label, bars, bar, rng))
+        at += bars
+    mix = np.concatenate(pieces, axis=1)
+    mix *= 0.8 / max(float(np.abs(mix).max()), 1e-9)
+    starts = [start for start, _ in sections[1:]]
+    truth = {
+        "bpm": module.bpm,
+        "bar_s": bar / RATE,
+        "boundaries": starts,
+        "changes": starts,
+        "labels": [label for _, label in sections],
+        "bars": at,
+        "held_back": is_held_back(module.name),
+    }
+    return mix.astype(np.float32), truth
+
+
+def _club_section(stems: dict[str, np.ndarray], label: str, bars: int, bar: int, rng: np.random.Generator) -> np.ndarray:
+    """Drums alone in intro and outro, chords in the breakdown, chords that open under a rising noise in the build, all in the drop."""
+    roles = {"intro": ("drums",), "outro": ("drums",), "breakdown": ("chords",), "build": ("chords",)}.get(label, tuple(stems))
+    piece = np.tile(np.sum([stems[r] for r in roles], axis=0), (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
+    if label != "build":
+        return np.asarray(piece)
+    level = float(np.sqrt(np.square(np.sum(list(stems.values()), axis=0)).mean()))
+    noise = signal.sosfilt(signal.butter(2, 2000, "highpass", fs=RATE, output="sos"), rng.standard_normal(piece.shape), axis=1)
+    rising = np.linspace(0, 1, piece.shape[1]) ** 2
+    # The last beat before the drop is free.
+    free = np.arange(piece.shape[1]) < piece.shape[1] - bar // 4
+    return np.asarray((piece * (0.4 + 0.6 * rising) + 0.7 * level * rising * noise) * free)
+
+
 def write_arranged(modules: list[Module], folder: Path, per_module: int = 4) -> None:
     """FLAC and JSON per track; what is there stays."""
     folder.mkdir(parents=True, exist_ok=True)
     for module in modules:
         for number in range(per_module):
             keep(folder / f"{module.name} {number + 1}.flac", partial(arrange, module, number))
+        for number in range(CLUB_TRACKS):
+            keep(folder / f"{module.name} club {number + 1}.flac", partial(arrange_club, module, number))
 
 
 def _fullest(module: Module, bar: int) -> int:

@@ -28,7 +28,7 @@ RAMP_MISFIT, BESIDE = 0.055, 0.35
 TUNELESS_DB = 1.2
 #: Sections are divided until they are this long on average, at bar lines where the bands' steps add up to so many dB.
 USUAL_BARS, PLAIN_DB = 10, 6.0
-#: No part is shorter. With so few kinds of sections, or so few that are as long as a club form's, the form isn't clear, and all from
+#: No part is shorter. With so few kinds of sections, or so few as long as a club form's, the form isn't clear, and all from
 #: this length on are divided; else only those longer than a drop.
 LEAST_BARS, UNCLEAR_KINDS, REGULAR, UNCLEAR_BARS, LONGEST_DROP_BARS = 4, 3, 0.6, 8, 32
 

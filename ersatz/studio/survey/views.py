@@ -83,7 +83,8 @@ def drawing(survey: Survey) -> dict:
     keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony", "changes")
     out = {name: document[name] for name in keep}
     out["bass"] = [
-        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones] for n in survey.bass.notes
+        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones, n.confidence]
+        for n in survey.bass.notes
     ]
     out["pump_beat_db"] = survey.pump.beat_db
     out["main"] = survey.main_section()

@@ -138,6 +138,7 @@ function details() {
   const names = sectionNames(survey.sections.map((s) => [s.label]));
   const s = survey.sections[picked];
   document.getElementById("detail-name").textContent = `${names[picked]}, bars ${s.start_bar}–${s.start_bar + s.bars - 1}`;
+  document.getElementById("detail-sure").textContent = survey.measured ? "set by hand" : sure(s.confidence);
   document.getElementById("tool-name").textContent = names[picked];
   document.getElementById("section-label").value = s.label;
   document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
@@ -195,6 +196,8 @@ function kick() {
   if (pitch.length > 1) node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path(pitch) }));
 }
 
+const sure = (confidence) => `${confidence.toFixed(2)} sure`;
+
 function bass() {
   const node = svg("detail-bass");
   const { width, height } = fresh(node);
@@ -203,8 +206,11 @@ function bass() {
   const notes = survey.bass.filter(([start]) => start >= first && start < first + Math.min(16, s.bars * 4));
   if (!notes.length) {
     node.append(text(0, 24, "no bass here", { class: "s" }));
+    document.getElementById("bass-sure").textContent = "";
     return;
   }
+  const played = notes.reduce((sum, [, beats]) => sum + beats, 0);
+  document.getElementById("bass-sure").textContent = sure(notes.reduce((sum, n) => sum + n[1] * n[6], 0) / played);
   // One lane per degree, octaves folded together: what the line does is read faster than where it lies.
   const lanes = [...new Map(notes.map(([, , midi, degree]) => [(midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12, degree]))].sort((a, b) => a[0] - b[0]);
   const left = 28, lane = Math.min(22, (height - 16) / lanes.length);
@@ -214,10 +220,10 @@ function bass() {
     const y = lanesY.get(step);
     node.append(text(0, y + lane / 2 + 4, degree, { class: "s" }), el("line", { class: "grid", x1: left, x2: width, y1: y + lane, y2: y + lane }));
   }
-  for (const [start, beats, midi, , name, slide] of notes) {
+  for (const [start, beats, midi, , name, slide, confidence] of notes) {
     const y = lanesY.get((midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12);
-    const box = el("rect", { class: "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: Math.max(3, lane - 4) });
-    box.append(el("title", {}, slide ? `${name}, slid to from ${Math.abs(slide)} semitones ${slide > 0 ? "above" : "below"}` : name));
+    const box = el("rect", { class: confidence < 0.5 ? "refbox unsure" : "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: Math.max(3, lane - 4) });
+    box.append(el("title", {}, slide ? `${name}, slid to from ${Math.abs(slide)} semitones ${slide > 0 ? "above" : "below"}` : name, `, ${sure(confidence)}`));
     node.append(box);
     // Slides are drawn where they arrive: a stroke from above or below the note's box to its middle.
     if (slide) {
