@@ -45,7 +45,7 @@ UNEVEN_DB = 2.5
 ONSET_DB = 7.0
 SIDE_WEIGHT = 2.5
 #: What is fitted: recoveries by number in ducking.RECOVERIES, holds, ends as shares of the period, depths.
-SHAPES, HOLDS_S, ENDS = (0, 2, 3, 5), np.array([0.004, 0.015, 0.03, 0.045]), np.arange(0.3, 1.0, 0.05)
+SHAPES, HOLDS_S, ENDS = (0, 2, 3, 5), np.array([0.004, 0.025, 0.045]), np.arange(0.3, 1.0, 0.05)
 DEPTHS_DB = np.concatenate([np.arange(1, 6, 0.5), np.arange(6, 16), np.arange(16, 34, 2)])
 #: Share of the bands' weight that must be known at a point, and of the period's first half that must be known at all.
 LEAST_HEARD, LEAST_KNOWN = 0.15, 0.3

@@ -18,6 +18,7 @@ from numba import njit
 from scipy.signal import fftconvolve
 
 from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
+from ersatz.core.survey.threads import in_threads
 
 #: Distances of the pairs in points.
 LAGS = (2, 4, 8, 16, 32)
@@ -26,6 +27,9 @@ SECTION_LAGS = (8, 32)
 #: Differences are counted in bins of STEP_DB up to EDGE_DB.
 EDGE_DB, STEP_DB = 40.0, 1.0
 BINS = int(2 * EDGE_DB / STEP_DB) + 1
+BIN_DB = (np.arange(BINS) - BINS // 2) * STEP_DB
+#: Squared distance of every bin from every other.
+BIN_APART = np.square(BIN_DB[:, None] - BIN_DB[None, :])
 #: The loss's scale: the differences' own spread within these bounds, dB.
 SCALE_DB = (0.5, 4.0)
 #: A row with fewer differences says as little as one with none.
@@ -105,39 +109,43 @@ class Fit:
 def gather(levels: np.ndarray) -> Evidence:
     """`levels` in dB, shape (rows, bars, points), NaN where nothing is known."""
     rows, _, points = levels.shape
-    counts = np.zeros((rows, len(LAGS), points, BINS), np.float32)
-    _count(np.ascontiguousarray(levels, np.float32), np.array(LAGS), counts)
-    bins = (np.arange(BINS) - BINS // 2) * STEP_DB
-    apart = np.square(bins[:, None] - bins[None, :])
     table = np.zeros((len(LAGS), points, BINS, rows), np.float32)
     scales = np.full((rows, len(LAGS)), SCALE_DB[1], np.float32)
-    for row in range(rows):
-        for k in range(len(LAGS)):
-            share = counts[row, k].sum(axis=0)
-            if share.sum() < LEAST_COUNT / 10:
-                continue
-            order = np.cumsum(share) / share.sum()
-            spread = np.interp(0.75, order, bins) - np.interp(0.25, order, bins)
-            scales[row, k] = np.clip(spread / 1.35, *SCALE_DB)
-            table[k, :, :, row] = counts[row, k] @ (-np.log1p(apart / scales[row, k] ** 2)).astype(np.float32)
-    return Evidence(table, scales, counts.sum(axis=(1, 2, 3)))
+    counted = np.zeros(rows, np.float32)
+
+    def fill(part: np.ndarray) -> None:
+        for row in part:
+            counts = np.zeros((len(LAGS), points, BINS), np.float32)
+            _count(np.ascontiguousarray(levels[row], np.float32), np.array(LAGS), counts)
+            counted[row] = counts.sum()
+            for k in range(len(LAGS)):
+                share = counts[k].sum(axis=0)
+                if share.sum() < LEAST_COUNT / 10:
+                    continue
+                order = np.cumsum(share) / share.sum()
+                spread = np.interp(0.75, order, BIN_DB) - np.interp(0.25, order, BIN_DB)
+                scales[row, k] = np.clip(spread / 1.35, *SCALE_DB)
+                table[k, :, :, row] = counts[k] @ (-np.log1p(BIN_APART / scales[row, k] ** 2)).astype(np.float32)
+
+    in_threads(fill, np.array_split(np.arange(rows), 4))
+    return Evidence(table, scales, counted)
 
 
 def best_fits(evidence: Evidence, triggers: list[Trigger], beat_s: float) -> tuple[Fit, ...]:
     """The likeliest first: a coarse search under every trigger, a fine one under those that come near to the best."""
     points = evidence.table.shape[1]
-    starts = []
-    for trigger in triggers:
+
+    def start(trigger: Trigger) -> tuple[float, float, float]:
         coarse = draw_curves(trigger, beat_s, points, (0, 2, 3), np.array([0.25, 0.4, 0.6, 0.8, 0.95]), np.array([0.01]),
                              np.array([2.0, 4.0, 6.5, 10.0, 15.0, 22.0]))  # fmt: skip
         scores = _scores(evidence, coarse.seen_db)
         k = int(np.argmax(_clear(scores)))
-        starts.append((float(scores.mean(axis=1).max()) * trigger.plain, coarse.end[k], coarse.depth_db[k]))
+        return float(scores.mean(axis=1).max()) * trigger.plain, float(coarse.end[k]), float(coarse.depth_db[k])
+
+    starts = in_threads(start, triggers)
     best = max(worth for worth, _, _ in starts)
-    fits = [
-        _fine_fit(evidence, trigger, beat_s, end, depth)
-        for trigger, (worth, end, depth) in zip(triggers, starts) if worth >= NEAR * best
-    ]  # fmt: skip
+    near = [(trigger, end, depth) for trigger, (worth, end, depth) in zip(triggers, starts) if worth >= NEAR * best]
+    fits = in_threads(lambda at: _fine_fit(evidence, at[0], beat_s, *at[1:]), near)
     return tuple(sorted(fits, key=lambda f: -f.gain * f.trigger.plain))
 
 
@@ -213,14 +221,15 @@ def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray,
 
 def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: float) -> float:
     """Depth at which the fitted curve, only scaled, explains some bars best, dB; 0 where they don't follow it. `levels` has shape
-    (rows, bars, points) with the rows of `evidence`. Looks at every second row and two lags: a section needs no finer answer.
+    (rows, bars, points) with the rows of `evidence`. Looks at every third row, every fourth difference and two lags: a section needs
+    no finer answer.
     """
-    factors = np.linspace(0.0, 1.25, 11)
+    factors = np.linspace(0.0, 1.25, 9)
     seen = _scaled(fit, beat_s, levels.shape[2], factors)
-    rows = np.ascontiguousarray(levels[::2], np.float32)
+    rows = np.ascontiguousarray(levels[::3], np.float32)
     out = np.zeros((len(factors), len(rows)), np.float32)
     lags = [LAGS.index(lag) for lag in SECTION_LAGS]
-    _explain(rows, seen, np.array(SECTION_LAGS), np.ascontiguousarray(evidence.scale_db[::2, lags]), out)
+    _explain(rows, seen, np.array(SECTION_LAGS), np.ascontiguousarray(evidence.scale_db[::3, lags]), out)
     worth = _clear(out - out[:1])
     k = int(np.argmax(worth))
     return float(factors[k] * fit.depth_db)
@@ -287,20 +296,19 @@ def _scores(evidence: Evidence, seen_db: np.ndarray) -> np.ndarray:
 
 @njit(cache=True, nogil=True)
 def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
-    """Differences by row, lag, point and size, each shared between the two bins that it lies between."""
-    rows, _, points = levels.shape
-    for row in range(rows):
-        flat = levels[row].reshape(-1)
-        for k in range(len(lags)):
-            lag = lags[k]
-            for i in range(len(flat) - lag):
-                d = flat[i + lag] - flat[i]
-                if d == d:
-                    x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
-                    low = min(int(x), BINS - 2)
-                    part = np.float32(x - low)
-                    counts[row, k, i % points, low] += 1 - part
-                    counts[row, k, i % points, low + 1] += part
+    """Differences of one row's levels (bars, points) by lag, point and size, each shared between the two bins it lies between."""
+    points = levels.shape[1]
+    flat = levels.reshape(-1)
+    for k in range(len(lags)):
+        lag = lags[k]
+        for i in range(len(flat) - lag):
+            d = flat[i + lag] - flat[i]
+            if d == d:
+                x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
+                low = min(int(x), BINS - 2)
+                part = np.float32(x - low)
+                counts[k, i % points, low] += 1 - part
+                counts[k, i % points, low + 1] += part
 
 
 @njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
@@ -325,7 +333,7 @@ def _explain(levels: np.ndarray, seen: np.ndarray, lags: np.ndarray, scale_db: n
     for row in range(rows):
         flat = levels[row].reshape(-1)
         for k in range(len(lags)):
-            for i in range(0, len(flat) - lags[k], 2):
+            for i in range(0, len(flat) - lags[k], 4):
                 d = flat[i + lags[k]] - flat[i]
                 if d == d:
                     for c in range(seen.shape[0]):

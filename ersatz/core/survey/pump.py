@@ -22,6 +22,7 @@ from ersatz.core.survey.document import BandDepth, Presence, Pump, PumpCorrectio
 from ersatz.core.survey.ducking import Evidence, Fit, Trigger, agreed, best_fits, depth_of_bars, depths_like, gather, triggering
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
 from ersatz.core.survey.hits import SURE, Hits
+from ersatz.core.survey.threads import in_threads
 
 POINTS = PER_BEAT
 LEAST_BARS = 4
@@ -80,7 +81,7 @@ def measure_pump(
         sure = right = difference.confidence
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
-    depths = [depth_of_bars(levels.db[:, i : i + n], reading.evidence, best, beat_s) for i, n in spans]
+    depths = in_threads(lambda span: depth_of_bars(levels.db[:, span[0] : sum(span)], reading.evidence, best, beat_s), spans)
     band_of = np.searchsorted(BAND_EDGES_HZ, levels.centers_hz, side="right")
     bands = {
         name: BandDepth(round(depths_like(reading.evidence, best, beat_s, band_of == k, DEEPEST_DB), 2))
