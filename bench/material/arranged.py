@@ -113,7 +113,7 @@ def arrange_club(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any
 
 
 def _club_section(stems: dict[str, np.ndarray], label: str, bars: int, bar: int, rng: np.random.Generator) -> np.ndarray:
-    """Drums alone in intro and outro, chords in the breakdown, chords that open under a rising noise in the build, all in the drop."""
+    """Drums alone in intro and outro, chords in the breakdown, under a rising noise in the build, all in the drop."""
     roles = {"intro": ("drums",), "outro": ("drums",), "breakdown": ("chords",), "build": ("chords",)}.get(label, tuple(stems))
     piece = np.tile(np.sum([stems[r] for r in roles], axis=0), (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
     if label != "build":

@@ -11,6 +11,7 @@ from ersatz.core.grid import BarGrid
 from ersatz.core.pitch import Key
 from ersatz.core.survey import ducking, pump, sections, survey_audio, tempo
 from ersatz.core.survey.bars import bar_table
+from ersatz.core.survey.bass import MIDI_RANGE, _notes
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
 from ersatz.core.survey.harmony import STAY, _viterbi, measure_harmony
@@ -321,3 +322,11 @@ def test_a_build_in_which_the_ducker_runs_on_without_the_kick_is_told_from_the_b
     assert found.active_sections == (1, 2)
     assert found.per_section[1].depth_db == pytest.approx(8.0, abs=1.5)
     assert found.per_section[0].depth_db < 1.5
+
+
+def test_a_bass_note_that_is_not_the_bars_own_is_less_sure():
+    table = np.full((8, len(MIDI_RANGE)), 0.1)
+    table[:6, 4], table[6:, 9] = 1.0, 1.0
+    own, other = _notes(table, 0, MIDI_RANGE[4])
+    assert (own.midi, other.midi) == (MIDI_RANGE[4], MIDI_RANGE[9])
+    assert other.confidence == pytest.approx(own.confidence**2, abs=0.02) and other.confidence < own.confidence

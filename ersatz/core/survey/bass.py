@@ -39,7 +39,7 @@ def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[flo
     notes: list[BassNote] = []
     for bar, rows in zip(sounding, table):
         per_bar[bar] = int(MIDI_RANGE[_longest(rows)])
-        notes.extend(_notes(rows, int(bar) * bars.grid.beats_per_bar))
+        notes.extend(_notes(rows, int(bar) * bars.grid.beats_per_bar, int(per_bar[bar] or 0)))
     return Bass(tuple(per_bar), tuple(notes))
 
 
@@ -101,8 +101,9 @@ def _harmonic_sum(pieces: np.ndarray, hz: np.ndarray) -> np.ndarray:
     return np.asarray(np.maximum(((magnitude[:, 0] - BETWEEN * magnitude[:, 1]) * weight).sum(axis=1), 0.0))
 
 
-def _notes(table: np.ndarray, first_beat: int) -> list[BassNote]:
-    """Runs of the same note over the bar's 8ths."""
+def _notes(table: np.ndarray, first_beat: int, bar_note: int) -> list[BassNote]:
+    """Runs of the same note over the bar's 8ths. One that isn't the bar's own, octaves aside, was heard once only: its confidence
+    is squared."""
     best = table.argmax(axis=1)
     level = table.max(axis=1)
     sounding = level > 0.25 * max(float(level.max()), 1e-12)
@@ -113,8 +114,8 @@ def _notes(table: np.ndarray, first_beat: int) -> list[BassNote]:
         if i == count or best[i] != best[start] or sounding[i] != sounding[start]:
             if sounding[start]:
                 share = table[start:i, best[start]].sum() / max(float(table[start:i].sum()), 1e-12)
-                confidence = float(np.interp(share, SHARES, RIGHT))
-                out.append(BassNote(first_beat + start / 2, (i - start) / 2, int(MIDI_RANGE[best[start]]),
-                                    round(confidence, 2)))  # fmt: skip
+                midi = int(MIDI_RANGE[best[start]])
+                confidence = float(np.interp(share, SHARES, RIGHT)) ** (1 if (midi - bar_note) % 12 == 0 else 2)
+                out.append(BassNote(first_beat + start / 2, (i - start) / 2, midi, round(confidence, 2)))
             start = i
     return out

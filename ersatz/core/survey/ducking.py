@@ -221,8 +221,8 @@ def depths_like(evidence: Evidence, fit: Fit, beat_s: float, chosen: np.ndarray,
 
 def depth_of_bars(levels: np.ndarray, evidence: Evidence, fit: Fit, beat_s: float) -> float:
     """Depth at which the fitted curve, only scaled, explains some bars best, dB; 0 where they don't follow it. `levels` has shape
-    (rows, bars, points) with the rows of `evidence`. Looks at every third row, every fourth difference and two lags: a section needs
-    no finer answer.
+    (rows, bars, points) with the rows of `evidence`. A section needs no finer answer than every third row, every fourth difference
+    and two lags give.
     """
     factors = np.linspace(0.0, 1.25, 9)
     seen = _scaled(fit, beat_s, levels.shape[2], factors)
