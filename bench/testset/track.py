@@ -80,11 +80,11 @@ class Truth:
 def make(recipe: Recipe) -> tuple[np.ndarray, dict[str, Any]]:
     """Mix at RATE_HZ, shape (2, samples), and its truth, before the treatment of the file."""
     style = STYLES[recipe.style]
-    draw = _draw(recipe, style)
+    draw = draw_track(recipe, style)
     truth = Truth()
     bars = sum(b for _, b in draw.sections)
     desk = Desk(int((bars * draw.bar_s + 1.5) * RATE_HZ))
-    triggers = _play(recipe, style, draw, desk, truth)
+    triggers = play(recipe, style, draw, desk, truth)
     mix = _mixed(desk, draw, triggers)
     gain = 10 ** ((style.lufs - loudness_lufs(mix)) / 20)
     mix = np.tanh(1.15 * gain * mix).astype(np.float32)
@@ -92,7 +92,7 @@ def make(recipe: Recipe) -> tuple[np.ndarray, dict[str, Any]]:
     return mix, _document(recipe, draw, truth)
 
 
-def _draw(recipe: Recipe, style: Style) -> Draw:
+def draw_track(recipe: Recipe, style: Style) -> Draw:
     rng = np.random.default_rng(recipe.seed)
     traps = recipe.traps
     bpm = float(rng.uniform(*style.bpm))
@@ -152,7 +152,7 @@ def _sections(rng: np.random.Generator, recipe: Recipe, bpm: float) -> list[tupl
     return plan
 
 
-def _play(recipe: Recipe, style: Style, draw: Draw, desk: Desk, truth: Truth) -> list[int]:
+def play(recipe: Recipe, style: Style, draw: Draw, desk: Desk, truth: Truth) -> list[int]:
     """Places every hit and note; returns the samples at which the ducker is triggered."""
     rng = draw.rng
     traps = recipe.traps
