@@ -120,6 +120,7 @@ def main() -> None:
             print("  " + figure.row())
         write_material(arguments.real, truths, arguments.material)
         _report_pieces("Real music, ducked by us", measure_pieces(arguments.material / "ducked"))
+        _report_pieces("Generated, every factor varied", measure_pieces(arguments.material / "factorial"))
         _report_pieces("Modules, arranged by us", measure_pieces(arguments.material / "arranged"))
 
 

@@ -136,6 +136,19 @@ def test_a_track_against_itself_has_no_gap(club_survey):
     assert set(gap.spectrum_difference_db) == {0.0}
 
 
+def test_changes_are_met_within_a_bar(club_survey):
+    def at(*bars):
+        return replace(club_survey, changes=tuple(replace(club_survey.changes[0], bar=bar) for bar in bars))
+
+    def met(remake):
+        return compare(at(9, 17, 25, 33), remake).figure("Changes met")
+
+    assert (met(at(10, 16, 25, 33)).remake, met(at(10, 16, 25, 33)).verdict) == (100.0, "matched")
+    assert met(at(9, 19)).remake == 25.0
+    assert (met(at()).difference, met(at()).verdict) == (-100.0, "off")
+    assert "Changes met" not in [f.name for f in compare(at(), at(9)).figures]
+
+
 def test_what_differs_is_said_with_its_size(club_survey):
     louder = replace(club_survey, loudness=replace(club_survey.loudness, integrated_lufs=club_survey.loudness.integrated_lufs + 3))
     figure = compare(club_survey, louder).figure("Loudness")

@@ -1,13 +1,15 @@
 """The pieces that the survey is judged on: what is written down as their truth is what was done to them."""
 
+from collections import Counter
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from bench.material import ducked
-from bench.material.arranged import BOUNDARY_DB, arrange
+from bench.material.arranged import BOUNDARY_DB, CLUB_FORM, arrange, arrange_club
 from bench.material.ducked import RATE, Recipe, Source
+from bench.material.factorial import LEVELS, PIECES, combinations, make_factorial
 from bench.material.modules import Module, _role
 from bench.pieces import judge_arranged, judge_ducked
 from ersatz.core.survey.document import BandDepth, Change, Pump
@@ -125,6 +127,42 @@ def test_too_few_instruments_make_no_arrangement(module):
     assert arrange(replace(module, instruments=module.instruments[:3]), 0) is None
 
 
+def test_a_club_form_plays_what_its_labels_say(module):
+    stems = {"drums": module.instruments[5], "bass": module.instruments[0], "chords": module.instruments[2]}
+    made = arrange_club(replace(module, stems=stems), 0)
+    assert made is not None
+    audio, truth = made
+    assert truth["labels"] == [label for label, _ in CLUB_FORM]
+    bar = round(truth["bar_s"] * RATE)
+    turns = np.exp(-2j * np.pi * np.outer([9000, 60, 500], np.arange(bar)) / RATE)
+    for start, label in zip([0, *truth["boundaries"]], truth["labels"]):
+        drums, bass, chords = np.abs(turns @ audio[0, start * bar : (start + 1) * bar]) / bar > 1e-3
+        plays = {"intro": (True, False, False), "outro": (True, False, False), "drop": (True, True, True)}
+        assert (drums, bass, chords) == plays.get(label, (False, False, True)), label
+    assert arrange_club(module, 0) is None
+
+
+def test_every_level_of_every_factor_comes_as_often_and_combinations_are_held_back_whole():
+    drawn = list(combinations())
+    for name, levels in LEVELS.items():
+        counts = Counter(getattr(f, name) for f in drawn)
+        assert set(counts) == set(levels) and max(counts.values()) - min(counts.values()) <= 1
+    assert len(drawn) == PIECES and len({f.combination for f in drawn}) == len(LEVELS["ducked"]) * len(LEVELS["kick"])
+
+
+def test_a_factorial_piece_is_turned_down_by_what_it_says():
+    factors = next(f for f in combinations() if f.kick == "four" and f.ducked == ("chords", "lead") and f.form == "goes on")
+    (none, nothing), (deep, truth) = (make_factorial(replace(factors, depth_db=d, drive=0.05), 3) for d in (0.0, 16.0))
+    assert (nothing["depth_db"], truth["depth_db"], truth["rate"], min(truth["curve_db"])) == (0.0, 16.0, "1/4", -16.0)
+    beat = truth["beat_s"] * RATE
+    quieter = []
+    for k in range(8, 24):
+        low, back = int(k * beat + 0.02 * RATE), int((k + 0.97) * beat)
+        a, b = (np.square(none[:, at : at + 600]).sum() - np.square(deep[:, at : at + 600]).sum() for at in (low, back))
+        quieter.append(a > b)
+    assert np.mean(quieter) > 0.8
+
+
 def test_pieces_are_judged_by_what_was_found(club_survey, source):
     _, truth = ducked.make_piece(source, PLAIN, 1)
     bands = {"low": BandDepth(8), "mid": BandDepth(8), "high": BandDepth(8)}
@@ -145,5 +183,7 @@ def test_arrangements_are_judged_in_seconds(club_survey):
     truth = {"bar_s": club_survey.tempo.grid.bar_s, "boundaries": starts, "changes": starts, "bars": club_survey.bars}
     found = replace(club_survey, changes=tuple(Change(b + 1, (), (), (), 1.0) for b in starts))
     assert judge_arranged(truth, found) == {"boundaries": 1.0, "changes": 1.0}
+    labelled = {**truth, "labels": [s.label for s in club_survey.sections]}
+    assert judge_arranged(labelled, found)["labels"] > 0.98
     late = {**truth, "boundaries": [b + 2 for b in starts], "changes": [b + 2 for b in starts]}
     assert judge_arranged(late, found)["boundaries"] < 0.5 and judge_arranged(late, found)["changes"] == 0.0

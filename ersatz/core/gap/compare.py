@@ -1,8 +1,8 @@
 """How far is the remake from its reference?
 
-Tolerances are what practitioners accept as matched: tempo exact, key the same, sections of the same length, loudness within
-0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz to 12 kHz
-in the drop, pump depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point. Against a
+Tolerances are what practitioners accept as matched: tempo exact, key the same, sections of the same length, most of the changes
+met, loudness within 0.5 LU, true peak at or under -1 dBTP or the reference's own, spectrum within 2 dB per third octave from 40 Hz
+to 12 kHz in the drop, pump depth within 1.5 dB and release within 20 %, width within 0.1 per band, swing within 1 point. Against a
 target made of several tracks whatever lies inside its spread is matched, and a gap is counted from the spread's edge.
 """
 
@@ -20,6 +20,8 @@ from ersatz.core.target.document import Span, Spread, balanced, in_balance, widt
 SCHEMA = "ersatz.gap/1"
 #: A figure over tolerance but under this many tolerances is close.
 CLOSE = 2.0
+#: Share of the reference's changes that may be missing, percent.
+CHANGES_TOLERANCE = 15.0
 
 
 @dataclass(frozen=True)
@@ -84,6 +86,7 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         _number("Tempo", "BPM", reference.tempo.bpm, remake.tempo.bpm, 0.05, usual("bpm")),
         _key(reference, remake, spread),
         _sections(reference, remake),
+        *_changes(reference, remake),
         _number("Loudness", "LUFS", reference.loudness.integrated_lufs, remake.loudness.integrated_lufs, 0.5,
                 usual("integrated_lufs")),
         _number("Loudness here", "LUFS", theirs.loudness_lufs, mine.loudness_lufs, 1.0,
@@ -107,6 +110,15 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         main,
         partner,
     )
+
+
+def _changes(reference: Survey, remake: Survey) -> list[Figure]:
+    """How many of the reference's changes the remake has within a bar, percent; none where the reference has no changes."""
+    if not reference.changes:
+        return []
+    mine = [c.bar for c in remake.changes]
+    met = sum(any(abs(bar - c.bar) <= 1 for bar in mine) for c in reference.changes)
+    return [_number("Changes met", "%", 100.0, round(100 * met / len(reference.changes), 1), CHANGES_TOLERANCE)]
 
 
 def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
