@@ -136,6 +136,15 @@ def test_a_track_against_itself_has_no_gap(club_survey):
     assert set(gap.spectrum_difference_db) == {0.0}
 
 
+def test_a_drop_that_goes_over_into_another_has_its_impact_behind_it(club_survey):
+    first, *rest = club_survey.sections
+    bars = first.bars
+    parts = [replace(first, label=label, start_bar=1 + i * bars) for i, label in enumerate(("build", "drop", "drop", "outro"))]
+    song = draft_song(replace(club_survey, sections=tuple(parts), pump=replace(club_survey.pump, active_sections=())), 2)
+    impacts = [[s.label for s in song.sections if s.id == t.section] for t in song.transitions if t.kind == "impact"]
+    assert impacts == [["build"], ["drop"]] and len({t.section for t in song.transitions if t.kind == "impact"}) == 2
+
+
 def test_changes_are_met_within_a_bar(club_survey):
     def at(*bars):
         return replace(club_survey, changes=tuple(replace(club_survey.changes[0], bar=bar) for bar in bars))

@@ -275,6 +275,7 @@ def _transitions(survey: Survey, sections: tuple[SongSection, ...]) -> tuple[Tra
             add("gap", section, gap)
         if following == "drop" and section.label != "drop" and section.bars >= 2:
             add("riser", section, min(section.bars, RISER_BARS) * 4.0)
-        if following and "drop" in (section.label, following):
+        # A drop that goes over into another has its impact behind it.
+        if following and following != section.label and "drop" in (section.label, following):
             add("impact", section, 4.0)
     return tuple(out)
