@@ -155,14 +155,14 @@ def _with_and_without(bars: np.ndarray, led: np.ndarray) -> list[np.ndarray]:
 
 def _bands(levels: Levels) -> np.ndarray:
     """Level per band, shape (channels, bands, bars, points): of quick rows where there are any."""
-    power = 10 ** (np.nan_to_num(levels.db, nan=-120.0) / 10)
     channels = []
     for side in np.unique(levels.side):
         rows = []
         for low, high in BANDS_HZ:
             inside = (levels.side == side) & (levels.centers_hz >= low) & (levels.centers_hz < high)
             quick = inside & levels.quick
-            rows.append(power[quick if quick.any() else inside].sum(axis=0))
+            chosen = levels.db[quick if quick.any() else inside]
+            rows.append((10 ** (np.nan_to_num(chosen, nan=-120.0) / 10)).sum(axis=0))
         channels.append(rows)
     return np.asarray(10 * np.log10(np.array(channels) + 1e-12), np.float32)
 

@@ -55,7 +55,7 @@ class Reading:
     evidence: Evidence
     #: Share of the rows that sound long enough to show ducking.
     sounding: float
-    #: Every beat, every 8th and the kick's own pattern.
+    #: Every beat, and every 8th or the kick's own pattern where that explains most.
     plain: tuple[Trigger, ...]
 
 
@@ -112,7 +112,8 @@ def read(levels: Levels, bars: BarTable, hits: Hits, presence: Presence) -> Read
     triggers = _triggers(evidence, bars, hits, use)
     fits = best_fits(evidence, triggers, beat_s)
     known = np.isfinite(levels.db[:, use])
-    plain = [*triggers[:2], *[t for t in triggers[2:] if t.rate == "kick"][:1]]
+    kicks = [t for t in triggers if t.rate == "kick"][:1]
+    plain = [t for t in (triggers[0], triggers[1], *kicks) if t.rate == "1/4" or t == fits[0].trigger]
     return Reading(fits, evidence, float((known.mean(axis=(1, 2)) > 0.5).mean()), tuple(plain))
 
 
