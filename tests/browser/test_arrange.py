@@ -64,9 +64,8 @@ def test_an_empty_remake_becomes_a_track(empty):
     box = page.locator(".pitchrows .barlane").bounding_box()
     for share, height in ((0.02, 0.5), (0.3, 0.55), (0.6, 0.45)):
         page.mouse.click(box["x"] + share * box["width"], box["y"] + height * box["height"])
-        undo_says(page, "a note more")
-        page.wait_for_timeout(150)
-    page.wait_for_function("() => document.querySelectorAll('.note').length === 3")
+    undo_says(page, "a note more")
+    assert page.locator(".note").count() == 3
     page.locator(".note").first.focus()
     page.keyboard.press("ArrowUp")
     undo_says(page, "notes moved")
@@ -325,6 +324,41 @@ def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(empty):
     empty.locator("[data-tool=bars]").fill("4")
     empty.keyboard.press("Enter")
     empty.locator("#plan-says", has_text="changed meanwhile").wait_for()
+
+
+def test_quick_hands_lose_nothing_while_answers_are_slow(page, house):
+    page.add_init_script("""
+      const at_once = window.fetch;
+      window.fetch = async (...asked) => { await new Promise((go) => setTimeout(go, 400)); return at_once(...asked); };
+    """)
+    page.goto("/")
+    page.get_by_role("button", name="Start empty").last.click()
+    page.locator("[data-own]").first.wait_for()
+    add_part(page, "lead", "Beacon")
+    page.get_by_role("link", name="Lead").click()
+    page.locator(".pitchrows .barlane").wait_for()
+    box = page.locator(".pitchrows .barlane").bounding_box()
+    # Two notes before the first is answered, a third whose answer comes while it is being drawn longer.
+    places = [(box["x"] + share * box["width"], box["y"] + 0.5 * box["height"]) for share in (0.02, 0.3, 0.6)]
+    for x, y in places[:2]:
+        page.mouse.click(x, y)
+    page.mouse.move(*places[2])
+    page.mouse.down()
+    page.wait_for_function("() => !document.body.hasAttribute('data-saving')")
+    page.mouse.move(places[2][0] + 0.2 * box["width"], places[2][1], steps=3)
+    page.mouse.up()
+    undo_says(page, "a note more")
+    keys = "() => [...document.querySelectorAll('.note')].map((n) => n.dataset.note.split('/')[1].split('.').map(Number))"
+    written = page.evaluate(keys)
+    assert len(written) == 3
+    # Two steps up, the second before the first is answered.
+    page.locator(".note").first.focus()
+    page.keyboard.press("Shift+ArrowUp")
+    page.keyboard.press("Shift+ArrowUp")
+    undo_says(page, "notes moved")
+    moved = dict(page.evaluate(keys))
+    assert sorted(moved[tick] - midi for tick, midi in written) == [0, 0, 24]
+    assert page.problems == []
 
 
 def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, house):

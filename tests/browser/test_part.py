@@ -17,9 +17,14 @@ def part(page, house):
 
 
 def undo_says(page, words):
-    """What can be undone, in the button or, where there is no room, in its tip."""
-    said = "words => { const undo = document.getElementById('undo'); return `${undo.title} ${undo.textContent}`.includes(words); }"
-    page.wait_for_function(said, arg=words)
+    """What can be undone, in the button or, where there is no room, in its tip, once no edit is under way."""
+    page.wait_for_function(
+        """words => {
+          const undo = document.getElementById("undo");
+          return !document.body.hasAttribute("data-saving") && `${undo.title} ${undo.textContent}`.includes(words);
+        }""",
+        arg=words,
+    )
 
 
 def test_a_sound_is_shaped_in_the_browser_alone(part):

@@ -193,7 +193,7 @@ export class Automation {
       handle.addEventListener("pointermove", move);
       handle.addEventListener("pointerup", () => {
         handle.removeEventListener("pointermove", move);
-        if (now[0] !== tick || now[1] !== value) this.#set(this.#held(this.points.map((p, k) => (k === i ? [now[0], now[1], bend] : p))));
+        if (now[0] !== tick || now[1] !== value) this.#change([tick, value], () => [now[0], now[1], bend]);
       }, { once: true });
     });
     handle.addEventListener("keydown", (event) => {
@@ -201,10 +201,10 @@ export class Automation {
       if (!by && !along && event.key !== "Delete" && event.key !== "Backspace") return;
       event.preventDefault();
       event.stopPropagation();
-      if (!by && !along) return this.#set(this.points.filter((_, k) => k !== i));
+      if (!by && !along) return this.#change([tick, value], () => null);
       const [low, high] = this.range, step = this.#log() ? value * 0.06 : (high - low) / (event.shiftKey ? 12 : 48);
       const next = event.altKey && by ? [tick, value, Math.max(-1, Math.min(1, Number((bend + by * 0.1).toFixed(2))))] : by ? [tick, this.#rounded(Math.min(high, Math.max(low, value + by * step))), bend] : [this.#between(i, tick + along * (event.shiftKey ? TICKS : SNAP)), value, bend];
-      return this.#set(this.#held(this.points.map((p, k) => (k === i ? next : p))));
+      return this.#change([tick, value], () => next);
     });
     return handle;
   }
@@ -223,8 +223,27 @@ export class Automation {
     return Number(value.toPrecision(4));
   }
 
-  #set(points) {
-    return this.send({ kind: "set_automation", owner: this.owner, target: this.target, points: points.map(([tick, value, curve]) => ({ tick, value, curve: curve ?? 0 })) });
+  /** The curve anew: `make(points)` from what stands when its turn comes. */
+  #set(make) {
+    const { owner, target } = this;
+    return this.send(() => {
+      const points = make(this.song().automation[owner]?.[target] ?? []);
+      return points && { kind: "set_automation", owner, target, points: points.map(([tick, value, curve]) => ({ tick, value, curve: curve ?? 0 })) };
+    });
+  }
+
+  #held(points, old) {
+    return held(points, old, this.stands, this.song().bars * TICKS);
+  }
+
+  /** One point other: `by(point)`, or taken out where that gives null. */
+  #change([tick, value], by) {
+    return this.#set((points) => {
+      const i = points.findIndex((p) => p[0] === tick && p[1] === value);
+      if (i < 0) return null;
+      const next = by(points[i]);
+      return next ? this.#held(points.with(i, next), points) : points.toSpliced(i, 1);
+    });
   }
 
   #add(event) {
@@ -233,11 +252,7 @@ export class Automation {
   }
 
   #put(tick, value) {
-    this.#set(this.#held([...this.points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0])));
-  }
-
-  #held(points) {
-    return held(points, this.points, this.stands, this.song().bars * TICKS);
+    this.#set((points) => this.#held([...points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0]), points));
   }
 
   /** What the curve has at a place, on straight lines; what stands where there is none. */
@@ -295,7 +310,7 @@ export class Automation {
     const at = Math.floor(this.rows.at ?? 0), point = button(`Point at bar ${at + 1}`, () => this.#put(at * TICKS, this.#valueAt(at * TICKS)));
     box.append(owner, target, draw, point);
     if (section) this.#shapes(section);
-    if (this.points.length) box.append(button("Take away", () => this.#set([]), "plain"));
+    if (this.points.length) box.append(button("Take away", () => this.#set(() => []), "plain"));
   }
 
   #shapes(section) {

@@ -301,8 +301,10 @@ export class Cells {
   }
 
   #one(part, section, cell) {
-    const whole = { part: part.id, section: section.id, pattern: cell.pattern, entry_bars: cell.entry, exit_bars: cell.exit, level_db: cell.level, fill: cell.fill, fill_bars: cell.fillBars };
-    const put = (change) => this.send({ kind: "set_cell", ...whole, ...change });
+    const put = (change) => this.send(() => {
+      const now = this.#part(part.id)?.cells[section.id];
+      return now && { kind: "set_cell", part: part.id, section: section.id, pattern: now.pattern, entry_bars: now.entry, exit_bars: now.exit, level_db: now.level, fill: now.fill, fill_bars: now.fillBars, ...change };
+    });
     const bars = (field, title, value, most) => numberField({ name: `cell-${field}`, title, unit: "bars", low: 0, high: most, value, scale: "linear", step: 1 }, (v) => put({ [field]: v }));
     const names = Object.keys(part.patterns), none = "no fill";
     this.box.append(

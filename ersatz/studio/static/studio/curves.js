@@ -230,10 +230,10 @@ function drawFilter(svg, values, number, block, api) {
     now = [g.hz(x), clamp((y - low) / (high - low), 0, 1)];
     api.preview(hz.name, now[0]);
     return `${Math.round(now[0])} Hz, resonance ${now[1].toFixed(2)}`;
-  }, async () => {
-    if (Math.abs(now[0] / hz.value - 1) > 1e-3) await api.set(hz.name, now[0]);
-    if (Math.abs(now[1] - resonance.value) > 5e-3) await api.set(resonance.name, now[1]);
-  });
+  }, () => api.setAll({
+    ...(Math.abs(now[0] / hz.value - 1) > 1e-3 && { [hz.name]: now[0] }),
+    ...(Math.abs(now[1] - resonance.value) > 5e-3 && { [resonance.name]: now[1] }),
+  }));
   return true;
 }
 
@@ -259,7 +259,7 @@ function drawEnvelope(svg, curve, number, block, api) {
     api.preview(f.name, put[f.name]);
     return `${f.title} ${put[f.name].toPrecision(3)} ${f.unit}`;
   };
-  const done = async () => { for (const [key, value] of Object.entries(put)) await api.set(key, value); };
+  const done = () => api.setAll(put);
   const hold = fields[name("hold_ms")].value / 1000;
   handle(svg, x(attack), y(1), "Attack", (px) => change("attack_ms", Math.max(0, seconds(px)) * 1000), done);
   handle(svg, x(decay), y(sustain), "Decay and sustain", (px, py) => {

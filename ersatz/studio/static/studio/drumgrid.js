@@ -48,7 +48,7 @@ export class DrumGrid {
     if (length < this.bars * BAR) lane.append(place(node("i", "again"), length / BAR, this.bars - length / BAR));
     lane.append(edge(rows, { bar: length / BAR, least: 1 / 16, most: pattern.bars, step: 1 / 16, name: `${row.name} begins again after`, said: (bar) => `${bar * 16} 16ths` }, (bar) => {
       const ticks = Math.round(bar * BAR);
-      page.write(row, pattern.notes, `begins again after ${ticks / 240} 16ths`, [], { loop_ticks: ticks === pattern.bars * BAR ? 0 : ticks });
+      page.write(row, (notes) => [notes], `begins again after ${ticks / 240} 16ths`, { loop_ticks: ticks === pattern.bars * BAR ? 0 : ticks });
     }));
     lane.addEventListener("pointerdown", (event) => {
       if (event.target.closest(".hit, .joint") || event.button !== 0) return;
@@ -127,10 +127,10 @@ export class DrumGrid {
   }
 
   #add(row, tick) {
-    const { page } = this, pattern = page.patternOf(row), last = page.chosen(row)[0];
+    const { page } = this, last = page.chosen(row)[0];
     const note = { tick, ticks: Math.min(240, page.grid), midi: row.playsPitch ? row.middle : 60, velocity: last?.velocity ?? 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
     page.hear(row, note);
-    return page.write(row, [...pattern.notes.filter((n) => n.tick !== tick), note], "a hit more", [note]);
+    return page.add(row, note, "a hit more", (n) => n.tick === tick);
   }
 
   // The keyboard: a place in the row that moves by the grid, a hit set or taken out there.
@@ -155,10 +155,10 @@ export class DrumGrid {
     const { page } = this, tick = this.cursors[row.id] ?? 0, note = this.#at(row, tick);
     const lanes = [...this.host.querySelectorAll("[data-lane]")];
     const act = {
-      ArrowRight: () => { if (event.altKey && note) return this.#change(row, note, { nudge_ms: note.nudge_ms + 1 }); this.cursors[row.id] = Math.min(length - page.grid, tick + page.grid); return this.#cursor(row, lane); },
-      ArrowLeft: () => { if (event.altKey && note) return this.#change(row, note, { nudge_ms: note.nudge_ms - 1 }); this.cursors[row.id] = Math.max(0, tick - page.grid); return this.#cursor(row, lane); },
-      ArrowUp: () => (event.shiftKey && note ? this.#change(row, note, { velocity: Math.min(1, Number((note.velocity + 0.05).toFixed(2))) }) : lanes[lanes.indexOf(lane) - 1]?.focus()),
-      ArrowDown: () => (event.shiftKey && note ? this.#change(row, note, { velocity: Math.max(0.05, Number((note.velocity - 0.05).toFixed(2))) }) : lanes[lanes.indexOf(lane) + 1]?.focus()),
+      ArrowRight: () => { if (event.altKey && note) return this.#change(row, note, (n) => ({ nudge_ms: n.nudge_ms + 1 })); this.cursors[row.id] = Math.min(length - page.grid, tick + page.grid); return this.#cursor(row, lane); },
+      ArrowLeft: () => { if (event.altKey && note) return this.#change(row, note, (n) => ({ nudge_ms: n.nudge_ms - 1 })); this.cursors[row.id] = Math.max(0, tick - page.grid); return this.#cursor(row, lane); },
+      ArrowUp: () => (event.shiftKey && note ? this.#change(row, note, (n) => ({ velocity: Math.min(1, Number((n.velocity + 0.05).toFixed(2))) })) : lanes[lanes.indexOf(lane) - 1]?.focus()),
+      ArrowDown: () => (event.shiftKey && note ? this.#change(row, note, (n) => ({ velocity: Math.max(0.05, Number((n.velocity - 0.05).toFixed(2))) })) : lanes[lanes.indexOf(lane) + 1]?.focus()),
       Enter: () => (note ? page.remove(row, [note]) : this.#add(row, tick)),
       Delete: () => note && page.remove(row, [note]),
     }[event.key];
@@ -168,8 +168,11 @@ export class DrumGrid {
     act();
   }
 
-  #change(row, note, change) {
-    const made = { ...note, ...change };
-    return this.page.write(row, this.page.patternOf(row).notes.map((n) => (n === note ? made : n)), "a hit changed", [made]);
+  #change(row, note, by) {
+    const { page } = this;
+    return page.write(row, (notes) => {
+      const made = notes.map((n) => (page.key(n) === page.key(note) ? { ...n, ...by(n) } : n));
+      return [made, made.filter((n) => page.key(n) === page.key(note))];
+    }, "a hit changed");
   }
 }

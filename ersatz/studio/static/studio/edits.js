@@ -4,21 +4,27 @@ import { post } from "./http.js";
 
 const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
 
-/** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit). */
+/** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit):
+ *  an edit, or a function that makes it from what stands when its turn comes (null: nothing to do), as the one before it may be under
+ *  way. While any is, the body carries `data-saving`. */
 export function edits({ url, says, revision, show, refused }) {
   let sending = Promise.resolve();
 
   let waiting = 0;
   const queue = (work) => {
     waiting += 1;
+    document.body.toggleAttribute("data-saving", true);
     sending = sending.then(async () => {
-      const { ok, status, data } = await work();
+      const answer = await work();
+      if (!answer) return;
+      const { ok, status, data } = answer;
       says.textContent = ok ? "" : data.error;
       drawn(ok ? data : status === 409 ? data.state : null);
     }).catch(() => {
       says.textContent = BROKEN;
     }).finally(() => {
       waiting -= 1;
+      document.body.toggleAttribute("data-saving", waiting > 0);
     });
     return sending;
   };
@@ -43,7 +49,10 @@ export function edits({ url, says, revision, show, refused }) {
       step(event.shiftKey ? "redo" : "undo");
     }
   });
-  const send = (edit) => queue(() => post(url, { revision: revision(), edit }, { json: true }));
+  const send = (wanted) => queue(() => {
+    const edit = typeof wanted === "function" ? wanted() : wanted;
+    return edit && post(url, { revision: revision(), edit }, { json: true });
+  });
   /** An edit that needs the reference: the server makes it. */
   send.ask = (ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
   /** Whatever else changes the song takes its turn, or an older answer would be shown over a newer one. */

@@ -171,7 +171,7 @@ export class NoteGrid {
     this.lane.addEventListener("pointerup", () => {
       this.lane.removeEventListener("pointermove", move);
       page.lastLength = note.ticks;
-      page.write(row, [...pattern.notes.filter((n) => page.key(n) !== page.key(note)), note], "a note more", [note]);
+      page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
     }, { once: true });
     return undefined;
   }
@@ -235,9 +235,11 @@ export class NoteGrid {
 
   /** What is in hand, later and higher, kept inside the pattern. */
   #move(ticks, up) {
-    const { page, row } = this, chosen = page.chosen(row), length = page.patternOf(row).bars * BAR;
-    const by = Math.max(-Math.min(...chosen.map((n) => n.tick)), Math.min(ticks, length - 1 - Math.max(...chosen.map((n) => n.tick))));
-    return page.change((n) => ({ tick: n.tick + by, midi: Math.max(0, Math.min(127, n.midi + up(n))) }), "notes moved");
+    const { page, row } = this, length = page.patternOf(row).bars * BAR;
+    return page.change((n, chosen) => {
+      const by = Math.max(-Math.min(...chosen.map((c) => c.tick)), Math.min(ticks, length - 1 - Math.max(...chosen.map((c) => c.tick))));
+      return { tick: n.tick + by, midi: Math.max(0, Math.min(127, n.midi + up(n))) };
+    }, "notes moved");
   }
 
   /** Semitones to the next degree of the scale. */
@@ -259,7 +261,8 @@ export class NoteGrid {
       return;
     }
     if (event.ctrlKey || event.metaKey) return;
-    const acts = chosen.length ? {
+    // What is in hand may be under way still: its next step takes its turn behind it.
+    const acts = page.picked.size ? {
       ArrowUp: () => this.#move(0, (n) => (event.shiftKey ? 12 : this.#degree(n.midi, 1))),
       ArrowDown: () => this.#move(0, (n) => (event.shiftKey ? -12 : this.#degree(n.midi, -1))),
       ArrowLeft: () => (event.altKey ? page.change((n) => ({ ticks: Math.max(30, n.ticks - page.grid) }), "lengths") : this.#move(-page.grid, () => 0)),
@@ -280,7 +283,7 @@ export class NoteGrid {
     const tick = last ? last.tick + last.ticks : 0;
     if (tick >= pattern.bars * BAR) return undefined;
     const note = { tick: page.snap(tick + page.grid - 1), ticks: page.grid, midi: last?.midi ?? this.snapped(row.middle), velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
-    return note.tick >= pattern.bars * BAR ? undefined : page.write(row, [...pattern.notes, note], "a note more", [note]);
+    return note.tick >= pattern.bars * BAR ? undefined : page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
   }
 
   /** Velocities as bars that are dragged. */
@@ -302,8 +305,10 @@ export class NoteGrid {
         bar.addEventListener("pointermove", move);
         bar.addEventListener("pointerup", () => {
           bar.removeEventListener("pointermove", move);
-          const made = { ...note, velocity: Number(velocity.toFixed(2)) };
-          if (velocity !== note.velocity) page.write(row, pattern.notes.map((n) => (n.tick === note.tick && (page.picked.has(`${row.id}/${page.key(n)}`) || n === note) ? { ...n, velocity: made.velocity } : n)), "velocities", page.chosen(row));
+          if (velocity === note.velocity) return;
+          const chosen = page.chosen(row), loud = Number(velocity.toFixed(2));
+          const heard = new Set([note, ...chosen.filter((n) => n.tick === note.tick)].map(page.key));
+          page.write(row, (notes) => [notes.map((n) => (heard.has(page.key(n)) ? { ...n, velocity: loud } : n)), chosen], "velocities");
         }, { once: true });
       });
       lane.append(bar);

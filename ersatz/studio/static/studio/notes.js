@@ -7,6 +7,7 @@ import { DrumGrid } from "./drumgrid.js";
 import { edits } from "./edits.js";
 import { button, choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
+import { whenFree } from "./inhand.js";
 import { NoteGrid } from "./notegrid.js";
 import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
@@ -60,25 +61,34 @@ const page = {
     if (!add) page.picked.clear();
     for (const n of notes) page.picked.add(`${row.id}/${page.key(n)}`);
   },
-  /** The row's notes anew; those that `keep` names stay in hand. */
-  write(row, notes, said, keep = [], change = {}) {
-    const pattern = page.patternOf(row);
-    page.pick(row, keep);
-    return send({ kind: "write_notes", part: row.id, pattern: page.nameOf(row), bars: pattern.bars, loop_ticks: pattern.loop_ticks, notes, said, ...change });
-  },
-  /** Each note in hand changed alike. */
-  change(by, said) {
-    const row = page.rowOf(), chosen = new Set(page.chosen(row)), after = [];
-    const notes = page.patternOf(row).notes.map((n) => {
-      if (!chosen.has(n)) return n;
-      const made = { ...n, ...by(n) };
-      after.push(made);
-      return made;
+  /** The row's notes anew: `make(notes)` gives them, and those that stay in hand, from what stands when its turn comes; or null. */
+  write(row, make, said, change = {}) {
+    const name = page.nameOf(row);
+    return send(() => {
+      const pattern = page.song.rows.find((r) => r.id === row.id)?.patterns[name], made = pattern && make(pattern.notes);
+      if (!made) return null;
+      const [notes, keep = []] = made;
+      page.pick(row, keep);
+      return { kind: "write_notes", part: row.id, pattern: name, bars: pattern.bars, loop_ticks: pattern.loop_ticks, notes, said, ...change };
     });
-    return page.write(row, notes, said, after);
+  },
+  /** One note more, in the place of what `same` finds there, and in hand. */
+  add(row, note, said, same) {
+    return page.write(row, (notes) => [[...notes.filter((n) => !same(n)), note], [note]], said);
+  },
+  /** Each note in hand changed alike: `by(note, chosen)`. */
+  change(by, said) {
+    const row = page.rowOf();
+    return page.write(row, (notes) => {
+      const chosen = notes.filter((n) => page.picked.has(`${row.id}/${page.key(n)}`));
+      if (!chosen.length) return null;
+      const after = new Map(chosen.map((n) => [n, { ...n, ...by(n, chosen) }]));
+      return [notes.map((n) => after.get(n) ?? n), [...after.values()]];
+    }, said);
   },
   remove(row, gone) {
-    return page.write(row, page.patternOf(row).notes.filter((n) => !gone.includes(n)), gone.length === 1 ? "a note less" : `${gone.length} notes less`);
+    const keys = new Set(gone.map(page.key));
+    return page.write(row, (notes) => [notes.filter((n) => !keys.has(page.key(n)))], gone.length === 1 ? "a note less" : `${gone.length} notes less`);
   },
   snap: (tick) => Math.floor(tick / page.grid + 1e-6) * page.grid,
   hear(row, note) {
@@ -86,13 +96,15 @@ const page = {
   },
 };
 
-const send = edits({ url: host.dataset.edit, says, revision: () => page.song.revision, show, refused: draw });
+const send = edits({ url: host.dataset.edit, says, revision: () => page.song.revision, show, refused: () => draw() });
 page.send = send;
 const rows = new BarRows(host, 176);
 const grid = page.song.pitched ? new NoteGrid({ rows, page, host }) : new DrumGrid({ rows, page, host });
 const takes = new Takes({ box: byId("take-tools"), pads: byId("pads"), says: byId("keys-says"), player, page });
 
-function draw() {
+const draw = whenFree(host, drawAll);
+
+function drawAll() {
   if (!page.song.rows.some((r) => r.id === page.row)) page.row = page.song.rows[0]?.id;
   const focused = document.activeElement?.dataset ?? {}, key = ["note", "lane", "name"].find((k) => focused[k]), value = key && focused[key];
   grid.draw();
@@ -144,8 +156,8 @@ function patternTools() {
   );
   if (pattern) {
     box.append(
-      field("Length", "bars", "bars", 1, 64, pattern.bars, 1, (bars) => page.write(row, pattern.notes.filter((n) => n.tick < bars * BAR), `${bars} bars long`, [], { bars, loop_ticks: Math.min(pattern.loop_ticks, bars * BAR) === pattern.loop_ticks ? pattern.loop_ticks : 0 })),
-      field("begins again after", "loop", "16ths", 1, pattern.bars * 16, (pattern.loop_ticks || pattern.bars * BAR) / 240, 1, (v) => page.write(row, pattern.notes, v === pattern.bars * 16 ? "as long as its bars" : `begins again after ${v} 16ths`, [], { loop_ticks: v === pattern.bars * 16 ? 0 : v * 240 })),
+      field("Length", "bars", "bars", 1, 64, pattern.bars, 1, (bars) => page.write(row, (notes) => [notes.filter((n) => n.tick < bars * BAR)], `${bars} bars long`, { bars, loop_ticks: Math.min(pattern.loop_ticks, bars * BAR) === pattern.loop_ticks ? pattern.loop_ticks : 0 })),
+      field("begins again after", "loop", "16ths", 1, pattern.bars * 16, (pattern.loop_ticks || pattern.bars * BAR) / 240, 1, (v) => page.write(row, (notes) => [notes], v === pattern.bars * 16 ? "as long as its bars" : `begins again after ${v} 16ths`, { loop_ticks: v === pattern.bars * 16 ? 0 : v * 240 })),
     );
   }
   box.append(choiceField({ name: "grid", title: "Grid", options: Object.keys(GRIDS), value: Object.keys(GRIDS).find((k) => GRIDS[k] === page.grid) }, (v) => { page.grid = GRIDS[v]; draw(); }));

@@ -96,7 +96,7 @@ export function grooveTools(box, page) {
   const row = page.rowOf();
   box.replaceChildren();
   if (!row) return;
-  const groove = row.groove, put = (change) => page.send({ kind: "set_groove", part: row.id, groove: { ...groove, ...change } });
+  const groove = row.groove, put = (change) => page.send(() => ({ kind: "set_groove", part: row.id, groove: { ...page.rowOf(row.id).groove, ...change } }));
   const there = page.sectionOf()?.reference, known = there === null || there === undefined ? {} : page.song.reference[there]?.hits ?? {};
   box.append(node("b", "", "Groove"), node("span", "own", groove.name || "as the song"));
   box.append(choice("take", "groove", [...Object.keys(known).filter((role) => known[role].length).map((role) => [`ref:${role}`, `the reference’s ${role}`]), ...page.song.grooves.map((g) => [g.name, g.name])], (value) => {

@@ -7,6 +7,7 @@ import { edits } from "./edits.js";
 import { button, choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
+import { whenFree } from "./inhand.js";
 import { Pads } from "./pads.js";
 
 const NS = "http://www.w3.org/2000/svg";
@@ -24,8 +25,8 @@ const svgOf = (name) => {
   return svg;
 };
 
-const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: draw });
-const send = (edit) => sendEdit({ part: state.part.id, ...edit });
+const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: () => draw() });
+const send = (edit) => sendEdit(() => ({ part: state.part.id, ...(typeof edit === "function" ? edit() : edit) }));
 
 let previewing = null, wanted = null;
 
@@ -53,7 +54,9 @@ function show(next) {
 /** The loop goes on with the sound as it is, or as it was, equally loud. */
 const heard = () => player?.replaceRemake(hearing === "now" ? state.listen : `${state.listen}${state.part.id}/${before.sha}/`, { bars: state.bars });
 
-function draw() {
+const draw = whenFree(host, drawAll);
+
+function drawAll() {
   // A value that is being stepped keeps the focus through the redrawing.
   const focus = document.activeElement?.dataset?.name;
   drawHead();
@@ -134,6 +137,13 @@ function drawPath() {
 
 const blockApi = {
   set: (name, v) => send({ kind: "set_sound_value", name, value: v }),
+  /** What one gesture changes is one step back. */
+  setAll: (values) => {
+    const edits = Object.entries(values).map(([name, v]) => ({ kind: "set_sound_value", part: state.part.id, name, value: v }));
+    const said = (p) => `${p.title} ${shown(values[p.name])}${p.unit && ` ${p.unit}`}`;
+    if (edits.length === 1) send(edits[0]);
+    else if (edits.length) sendEdit({ kind: "several", said: `${state.part.name}: ${state.sound.blocks[open].params.filter((p) => p.name in values).map(said).join(", ")}`, edits });
+  },
   preview: (name, v) => preview({ kind: "set_sound_value", name, value: v }, (data) => redrawCurve(byId("block"), (svg) => drawBlock(svg, open, data.sound))),
   shape: (name, points) => send({ kind: "set_shape", name, points }),
 };
@@ -185,22 +195,22 @@ function slotFields() {
 function drawModulations() {
   const { sources, targets, modulations } = state.sound;
   byId("mods-box").hidden = !sources.length;
-  const put = (list) => send({ kind: "set_modulations", modulations: list });
+  const put = (make) => send(() => ({ kind: "set_modulations", modulations: make(state.sound.modulations) }));
   const rows = modulations.map((m, i) => {
     const row = document.createElement("div");
     row.className = "mod";
-    const change = (part) => put(modulations.map((old, k) => (k === i ? { ...old, ...part } : old)));
+    const change = (part) => put((list) => list.map((old, k) => (k === i ? { ...old, ...part } : old)));
     const target = targets.find(([name]) => name === m.target);
     const unit = target?.[2] === "octaves" ? "oct" : target?.[2] === "semitones" ? "st" : "";
     row.append(
       choiceField({ name: `mod${i}s`, title: "by", options: sources, value: m.source }, (source) => change({ source })),
       targetField(targets, m.target, (name) => change({ target: name })),
       numberField({ name: `mod${i}a`, title: "amount", unit, low: -48, high: 48, value: m.amount, scale: "linear", step: 0 }, (amount) => change({ amount })),
-      button("Take out", () => put(modulations.filter((_, k) => k !== i)), "plain"),
+      button("Take out", () => put((list) => list.filter((_, k) => k !== i)), "plain"),
     );
     return row;
   });
-  const add = button("Add a modulation", () => put([...modulations, { source: sources[0], target: "filter1_hz", amount: 1 }]));
+  const add = button("Add a modulation", () => put((list) => [...list, { source: sources[0], target: "filter1_hz", amount: 1 }]));
   byId("mods").replaceChildren(...rows, add);
 }
 
@@ -219,25 +229,31 @@ function targetField(targets, chosen, set) {
 
 const DOCUMENT = ["kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
 const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
-/** Every effect says where it stood, so that its automation goes with it. */
-const setChain = (list) => send({ kind: "set_effects", effects: list.map(documentOf), places: list.map((effect) => effect.place ?? -1) });
-const changed = (i, part) => state.effects.map((e, k) => (k === i ? { ...e, ...part } : e));
+/** `make(effects)` from those that stand when its turn comes. Every effect says where it stood, so that its automation goes with it. */
+const setChain = (make) => send(() => {
+  const list = make(state.effects);
+  return { kind: "set_effects", effects: list.map(documentOf), places: list.map((effect) => effect.place ?? -1) };
+});
+/** Makes a chain whose effect `i` has become other: `by(effect)` says in what. */
+const changed = (i, by) => (effects) => effects.map((e, k) => (k === i ? { ...e, ...by(e) } : e));
 
 async function switchEffect(i) {
   const effect = state.effects[i];
-  if (!effect.on) return setChain(changed(i, { on: true }));
+  if (!effect.on) return setChain(changed(i, () => ({ on: true })));
   // Bypassed at the loudness it had: only the sound is judged.
   const answer = await fetch(host.dataset.edit.replace(/edit\/$/, `level/${i}/`));
   const { db } = answer.ok ? await answer.json() : { db: 0 };
-  return setChain(changed(i, { on: false, bypass_db: db }));
+  return setChain(changed(i, () => ({ on: false, bypass_db: db })));
 }
 
 function moveEffect(from, to) {
   if (to < 0 || to >= state.effects.length || to === from) return;
-  const list = [...state.effects];
-  list.splice(to, 0, ...list.splice(from, 1));
   openEffect = to;
-  setChain(list);
+  setChain((effects) => {
+    const list = [...effects];
+    list.splice(to, 0, ...list.splice(from, 1));
+    return list;
+  });
 }
 
 function drawChain() {
@@ -289,13 +305,13 @@ function drawOpenEffect() {
   svg.setAttribute("aria-label", `${effect.title}, curve`);
   svg.setAttribute("role", "group");
   fields.className = "fields";
-  const param = (part) => changed(i, { params: { ...effect.params, ...part } });
-  const see = (list) => preview({ kind: "set_effects", effects: list.map(documentOf) }, (data) => redrawCurve(box, (ghost) => drawEffect(ghost, data.effects[i])));
-  const own = (name, title, unit, low, high, scale) => numberField({ name: `effect-${name}`, title, unit, low, high, value: effect[name], scale, step: 0 }, (v) => setChain(changed(i, { [name]: v })));
+  const param = (part) => changed(i, (e) => ({ params: { ...e.params, ...part } }));
+  const see = (make) => preview({ kind: "set_effects", effects: make(state.effects).map(documentOf) }, (data) => redrawCurve(box, (ghost) => drawEffect(ghost, data.effects[i])));
+  const own = (name, title, unit, low, high, scale) => numberField({ name: `effect-${name}`, title, unit, low, high, value: effect[name], scale, step: 0 }, (v) => setChain(changed(i, () => ({ [name]: v }))));
   // Of the eight bands only those in use show their figures.
   const used = (name) => effect.kind !== "eq" || !name.startsWith("band") || effect.options.find((o) => o.name === `${name.slice(0, 5)}_kind`).value !== "off" || name.endsWith("_kind");
   fields.append(
-    ...effect.options.map((o) => choiceField(effect.kind === "eq" && o.name.startsWith("band") ? { ...o, title: `Band ${o.name[4]}` } : o, (option) => setChain(changed(i, { choices: { ...effect.choices, [o.name]: option } })))),
+    ...effect.options.map((o) => choiceField(effect.kind === "eq" && o.name.startsWith("band") ? { ...o, title: `Band ${o.name[4]}` } : o, (option) => setChain(changed(i, (e) => ({ choices: { ...e.choices, [o.name]: option } }))))),
     ...effect.fields.filter((f) => used(f.name)).map((f) => numberField(effect.kind === "eq" ? { ...f, title: `${f.name[4]}: ${f.title}` } : f, (v) => setChain(param({ [f.name]: v })), (v) => see(param({ [f.name]: v })))),
     own("blend", "Blend", "", 0, 1, "linear"),
     own("above_hz", "Only above", "Hz", 0, 20000, "linear"),
@@ -303,17 +319,17 @@ function drawOpenEffect() {
   );
   if (effect.keyed) {
     const others = state.parts.filter(([id]) => id !== state.part.id);
-    const row = choiceField({ name: "effect-key", title: "Steered by", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, { key: others.find(([, n]) => n === name)?.[0] ?? "" })));
+    const row = choiceField({ name: "effect-key", title: "Steered by", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
     fields.append(row);
   }
   const line = document.createElement("div");
   line.className = "card-tools";
-  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, { ...state.ducker, on: effect.on, blend: effect.blend }))));
-  line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain(state.effects.filter((_, k) => k !== i)), "plain"));
+  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, on: e.on, blend: e.blend })))));
+  line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain((effects) => effects.filter((_, k) => k !== i)), "plain"));
   const right = document.createElement("div");
   right.append(fields, line);
   box.append(svg, right);
-  const api = { params: (p) => setChain(param(p)), preview: (p) => see(param(p)), shape: (shape) => setChain(changed(i, { shape })) };
+  const api = { params: (p) => setChain(param(p)), preview: (p) => see(param(p)), shape: (shape) => setChain(changed(i, () => ({ shape }))) };
   if (!drawEffect(svg, effect, api)) svg.remove();
 }
 
@@ -461,12 +477,13 @@ byId("add-effect").append(new Option("…", ""), ...browser.kinds.map(([kind, ti
 byId("add-effect").addEventListener("change", (event) => {
   if (!event.target.value) return;
   openEffect = state.effects.length;
-  setChain([...state.effects, { kind: event.target.value, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
+  const kind = event.target.value;
+  setChain((effects) => [...effects, { kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
   event.target.value = "";
 });
 byId("add-chain").addEventListener("change", (event) => {
   const chain = browser.chains.find((c) => String(c.id) === event.target.value);
-  if (chain) setChain([...state.effects, ...chain.effects]).then(() => { if (!says.textContent) says.textContent = chain.lost; });
+  if (chain) setChain((effects) => [...effects, ...chain.effects]).then(() => { if (!says.textContent) says.textContent = chain.lost; });
   event.target.value = "";
 });
 byId("keep-sound").addEventListener("click", () => keep("sound", "Save this sound as", state.sound.name || state.part.name));

@@ -10,6 +10,7 @@ import { button } from "./fields.js";
 import { player } from "./frame.js";
 import { guideTools } from "./guide.js";
 import { History } from "./history.js";
+import { whenFree } from "./inhand.js";
 import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid, sectionTools } from "./sections.js";
 import { standstillTools } from "./standstills.js";
@@ -27,7 +28,7 @@ let song = { ...first, ...fixed };
 let clicked = null, still = [];
 
 const rows = new BarRows(host, HEAD);
-const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: draw });
+const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: () => draw() });
 const ask = (wanted) => send.ask(wanted);
 const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask, says });
 const transitions = new Transitions({ rows, box: byId("joint-tools"), song: () => song, send });
@@ -38,17 +39,9 @@ const history = new History({ list: byId("history"), kept: byId("milestones"), n
 /** The song's own section under the playhead, also while the reference is heard. */
 const placed = () => song.sections.findIndex((s) => player.position() >= s.start - 1 && player.position() < s.start - 1 + s.bars);
 
-// What is being dragged stays in the hand: an answer that arrives meanwhile is drawn when it is let go.
-let inHand = false, drawLater = false;
-host.addEventListener("pointerdown", () => { inHand = true; }, true);
-for (const name of ["pointerup", "pointercancel"]) window.addEventListener(name, () => setTimeout(() => {
-  inHand = false;
-  if (drawLater) draw();
-}));
+const draw = whenFree(host, drawAll);
 
-function draw() {
-  drawLater = inHand;
-  if (inHand) return;
+function drawAll() {
   const focused = focusedThing();
   rows.clear(Math.max(song.bars, reference?.bars ?? 0));
   cells.clear();

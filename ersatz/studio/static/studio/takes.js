@@ -64,7 +64,7 @@ export class Takes {
     }
     const made = taken.map((n) => ({ bend: [], nudge_ms: 0, semitones: 0, repeats: 1, ...n })), keys = new Set(made.map(page.key));
     this.says("");
-    page.write(row, [...pattern.notes.filter((n) => !keys.has(page.key(n))), ...made], `${made.length} ${made.length === 1 ? "note" : "notes"} played in`, made);
+    page.write(row, (notes) => [[...notes.filter((n) => !keys.has(page.key(n))), ...made], made], `${made.length} ${made.length === 1 ? "note" : "notes"} played in`);
   }
 
   /** Any MIDI keyboard that the browser lets us have. */

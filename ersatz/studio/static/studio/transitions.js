@@ -67,7 +67,7 @@ export class Transitions {
       lane.append(thing);
       if (BEHIND.includes(t.kind)) continue;
       // Its beginning is taken hold of; it always ends at the joint.
-      const begins = edge(this.rows, { bar: from, least: Math.max(0, joint - 64), most: joint - 0.25, step: 0.25, name: `Start of ${t.kind}`, said: (bar) => `${(joint - bar) * 4} beats long` }, (bar) => this.change(t, { beats: (joint - bar) * 4 }));
+      const begins = edge(this.rows, { bar: from, least: Math.max(0, joint - 64), most: joint - 0.25, step: 0.25, name: `Start of ${t.kind}`, said: (bar) => `${(joint - bar) * 4} beats long` }, (bar) => this.change(t, () => ({ beats: (joint - bar) * 4 })));
       begins.classList.add("small");
       begins.style.top = `${4 + line * LINE}px`;
       lane.append(begins);
@@ -81,13 +81,18 @@ export class Transitions {
     event.preventDefault();
     event.stopPropagation();
     if (event.key === "Delete") this.send({ kind: "take_out_transition", id: t.id });
-    else if (amount) this.change(t, { amount: Math.min(1, Math.max(0, Number((t.amount + amount).toFixed(2)))) });
-    else this.change(t, { beats: Math.max(0.25, t.beats + beats * (event.shiftKey ? 4 : 1) * (BEHIND.includes(t.kind) ? -1 : 1)) });
+    else if (amount) this.change(t, (now) => ({ amount: Math.min(1, Math.max(0, Number((now.amount + amount).toFixed(2)))) }));
+    else this.change(t, (now) => ({ beats: Math.max(0.25, now.beats + beats * (event.shiftKey ? 4 : 1) * (BEHIND.includes(t.kind) ? -1 : 1)) }));
   }
 
-  change(t, part) {
-    const { section, kind: what, beats, amount, on, rhythm, seed } = { ...t, ...part };
-    return this.send({ kind: "put_transition", id: t.id, section, what, beats, amount, on, rhythm, seed });
+  /** `by(t)` is what becomes other, of the joint as it stands when its turn comes. */
+  change({ id }, by) {
+    return this.send(() => {
+      const t = this.song().transitions.find((one) => one.id === id);
+      if (!t) return null;
+      const { section, kind: what, beats, amount, on, rhythm, seed } = { ...t, ...by(t) };
+      return { kind: "put_transition", id, section, what, beats, amount, on, rhythm, seed };
+    });
   }
 
   pick(id) {
@@ -113,11 +118,11 @@ export class Transitions {
     const where = this.song().sections.find((s) => s.id === t.section);
     this.box.append(
       node("span", "own", `${t.kind} at bar ${where.start + where.bars}`),
-      numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, { beats })),
+      numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, () => ({ beats }))),
     );
-    if (t.kind !== "gap") this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, { amount: v / 100 })));
-    if (t.kind === "snare roll") this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: this.song().rhythms, value: t.rhythm || this.song().rhythms[0] }, (rhythm) => this.change(t, { rhythm })));
-    if (t.kind === "drum fill") this.box.append(button("Another fill", () => this.change(t, { seed: t.seed + 1 })));
+    if (t.kind !== "gap") this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, () => ({ amount: v / 100 }))));
+    if (t.kind === "snare roll") this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: this.song().rhythms, value: t.rhythm || this.song().rhythms[0] }, (rhythm) => this.change(t, () => ({ rhythm }))));
+    if (t.kind === "drum fill") this.box.append(button("Another fill", () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
     this.#on(t);
     this.box.append(button("Take out", () => this.send({ kind: "take_out_transition", id: t.id }), "plain"));
   }
@@ -138,7 +143,7 @@ export class Transitions {
       const next = how === "part" ? [id] : t.on.includes(id) ? t.on.filter((o) => o !== id) : [...t.on, id];
       select.add(new Option(`${how !== "part" && t.on.includes(id) ? "not " : how !== "part" && t.on.length ? "and " : ""}${title}`, JSON.stringify(next)));
     }
-    select.addEventListener("change", () => { if (select.value) this.change(t, { on: JSON.parse(select.value) }); });
+    select.addEventListener("change", () => { if (select.value) this.change(t, () => ({ on: JSON.parse(select.value) })); });
     this.box.append(select);
   }
 }

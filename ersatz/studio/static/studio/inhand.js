@@ -1,0 +1,23 @@
+// What is being dragged stays in the hand: an answer that arrives meanwhile is drawn when it is let go.
+
+/** `draw`, put off while a pointer is down in `host`. */
+export function whenFree(host, draw) {
+  let inHand = false, later = false, letGo = null;
+  const free = () => {
+    later = inHand;
+    if (!inHand) draw();
+  };
+  host.addEventListener("pointerdown", () => {
+    clearTimeout(letGo);
+    inHand = true;
+  }, true);
+  // Behind those who handle the letting go themselves.
+  for (const name of ["pointerup", "pointercancel"]) window.addEventListener(name, () => {
+    clearTimeout(letGo);
+    letGo = setTimeout(() => {
+      inHand = false;
+      if (later) free();
+    });
+  });
+  return free;
+}
