@@ -22,7 +22,7 @@ from typing import Any
 import mir_eval
 import numpy as np
 
-from bench.judge import Judgement, apart, confidences, judge, tempo_is_right
+from bench.judge import Judgement, Stated, Targets, apart, confidences, judge, tempo_is_right
 from bench.material import write_material
 from bench.pieces import TARGETS as PIECE_TARGETS
 from bench.pieces import Piece, measure_pieces
@@ -64,8 +64,7 @@ def _named(track: str, value: float) -> str:
     return track if value in (0.0, 1.0) else f"{track} {value:.3g}"
 
 
-#: Name in a judgement: what is printed, unit, target, and whether the target is the most allowed.
-TARGETS: dict[str, tuple[str, str, float, bool]] = {
+TARGETS: Targets = {
     "tempo": ("tempo within 0.05 BPM, octave right", "share", 0.98, False),
     "steady said": ("steady tempo said to be steady", "share", 0.98, False),
     "unsteady said": ("drift or tempo change said", "share", 1.0, False),
@@ -94,7 +93,6 @@ TARGETS: dict[str, tuple[str, str, float, bool]] = {
     **{f"events {kind}": (f"{kind}s within a bar, F1", "", 0.8, False)
        for kind in ("riser", "snare roll", "gap", "impact", "fall")},
 }  # fmt: skip
-Stated = list[tuple[str, float, bool]]
 
 
 def main() -> None:
@@ -151,7 +149,7 @@ def _report(
     title: str,
     judged: list[tuple[str, Judgement, Stated]],
     names: bool = True,
-    targets: dict[str, tuple[str, str, float, bool]] = TARGETS,
+    targets: Targets = TARGETS,
 ) -> None:
     print(f"{title} ({len(judged)} tracks)")
     for key, target in targets.items():
@@ -167,7 +165,7 @@ def _report(
 def _report_pieces(title: str, pieces: list[Piece]) -> None:
     for held_back in (False, True):
         inside = [(name, figures, stated) for name, back, figures, stated in pieces if back == held_back]
-        _report(f"{title}, {'held back by track' if held_back else 'tuned on'}", inside, names=False, targets=PIECE_TARGETS)
+        _report(f"{title}, {'held back' if held_back else 'tuned on'}", inside, names=False, targets=PIECE_TARGETS)
 
 
 def _calibration(stated: Iterable[tuple[str, float, bool]]) -> None:

@@ -20,6 +20,10 @@ from ersatz.core.pitch import parse_tonic
 from ersatz.core.survey.document import ROLES, STEADY_CONFIDENCE, Survey
 
 Judgement = dict[str, float]
+#: (question, confidence, right) of every answer that states one.
+Stated = list[tuple[str, float, bool]]
+#: Name in a judgement: what is printed, unit, target, and whether the target is the most allowed.
+Targets = dict[str, tuple[str, str, float, bool]]
 #: Events count as found within a bar of where they start.
 EVENT_BARS = 1.0
 
@@ -80,9 +84,9 @@ def judge(path: Path, truth: dict[str, Any], found: Survey) -> Judgement:
     return out
 
 
-def confidences(truth: dict[str, Any], found: Survey, judgement: Judgement) -> list[tuple[str, float, bool]]:
-    """(question, confidence, right) for every answer that states one, of those that the truth can judge."""
-    out = []
+def confidences(truth: dict[str, Any], found: Survey, judgement: Judgement) -> Stated:
+    """Of the answers that the truth can judge."""
+    out: Stated = []
     for question, confidence in (("tempo", found.tempo.confidence), ("key", found.key.confidence)):
         if question in judgement:
             out.append((question, confidence, judgement[question] == 1.0))

@@ -11,13 +11,12 @@ from typing import Any
 
 import numpy as np
 
-from bench.judge import Judgement, apart, boundaries, label_share
+from bench.judge import Judgement, Stated, Targets, apart, boundaries, label_share
 from bench.material.ducked import DEEPEST_DB
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Survey
 
-#: Name in a judgement: what is printed, unit, target, and whether the target is the most allowed.
-TARGETS: dict[str, tuple[str, str, float, bool]] = {
+TARGETS: Targets = {
     "depth": ("pump depth, error (both at most 24 dB)", "dB", 1.0, True),
     "ducked": ("ducked or not", "share", 0.98, False),
     "rate": ("pump rate", "share", 0.95, False),
@@ -32,10 +31,10 @@ TARGETS: dict[str, tuple[str, str, float, bool]] = {
 }
 #: A depth this near counts as right where its confidence is judged, dB.
 NEAR_DB = 1.5
-Piece = tuple[str, bool, Judgement, list[tuple[str, float, bool]]]
+Piece = tuple[str, bool, Judgement, Stated]
 
 
-def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[Judgement, list[tuple[str, float, bool]]]:
+def judge_ducked(truth: dict[str, Any], found: Survey) -> tuple[Judgement, Stated]:
     """Figures of one piece, and what its pump's confidence was worth. Where nothing can be told only that is judged."""
     pump = found.pump
     if not truth["told"]:

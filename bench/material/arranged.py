@@ -61,7 +61,7 @@ def arrange(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any]] | 
         piece = np.zeros((2, bars * bar), np.float32)
         for x, sounds in zip(loud, plays):
             if sounds:
-                piece += np.tile(x, (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
+                piece += _looped(x, bars, bar)
         if closed:
             piece = _closed(piece)
         edge = int(FADE_S * RATE)
@@ -115,15 +115,20 @@ def arrange_club(module: Module, number: int) -> tuple[np.ndarray, dict[str, Any
 def _club_section(stems: dict[str, np.ndarray], label: str, bars: int, bar: int, rng: np.random.Generator) -> np.ndarray:
     """Drums alone in intro and outro, chords in the breakdown, under a rising noise in the build, all in the drop."""
     roles = {"intro": ("drums",), "outro": ("drums",), "breakdown": ("chords",), "build": ("chords",)}.get(label, tuple(stems))
-    piece = np.tile(np.sum([stems[r] for r in roles], axis=0), (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
+    piece = _looped(np.sum([stems[r] for r in roles], axis=0), bars, bar)
     if label != "build":
-        return np.asarray(piece)
+        return piece
     level = float(np.sqrt(np.square(np.sum(list(stems.values()), axis=0)).mean()))
     noise = signal.sosfilt(signal.butter(2, 2000, "highpass", fs=RATE, output="sos"), rng.standard_normal(piece.shape), axis=1)
     rising = np.linspace(0, 1, piece.shape[1]) ** 2
     # The last beat before the drop is free.
     free = np.arange(piece.shape[1]) < piece.shape[1] - bar // 4
     return np.asarray((piece * (0.4 + 0.6 * rising) + 0.7 * level * rising * noise) * free)
+
+
+def _looped(loop: np.ndarray, bars: int, bar: int) -> np.ndarray:
+    """LOOP_BARS bars of music played round for `bars` bars."""
+    return np.tile(loop, (1, -(-bars // LOOP_BARS)))[:, : bars * bar]
 
 
 def write_arranged(modules: list[Module], folder: Path, per_module: int = 4) -> None:

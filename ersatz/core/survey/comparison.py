@@ -91,15 +91,16 @@ class _View:
 
 
 def pair_bars(
-    levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: Sequence[tuple[int, int]], full: np.ndarray
+    levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: Sequence[tuple[int, int]], drops: Sequence[int]
 ) -> Pairs | None:
-    """The typical bars with kick at full energy (`full`, shape (bars,)) and those of each section without (`spans`: first bar,
-    bars); None where there are no such bars."""
+    """The typical bars with kick at full energy (in the sections that `drops` numbers) and those of each section without (`spans`:
+    first bar, bars); None where there are no such bars."""
     kick = np.array(presence.kick) > 0.5
     led = np.array(presence.lead) >= LED
     body = np.maximum(np.array(presence.chords), np.array(presence.lead)) > BODY
     alone = kick & ~body & (np.array(presence.bass) < BODY)
-    driven = kick & full if (kick & full).sum() >= LEAST_BARS else kick
+    full = kick & _inside([spans[i] for i in drops], bars.count)
+    driven = full if full.sum() >= LEAST_BARS else kick
     loud = _with_and_without(driven, led)
     quiet = [_with_and_without(part, led) for part in _by_section(~kick & body, spans)]
     if loud[0].sum() < LEAST_BARS or not quiet:
@@ -137,12 +138,15 @@ def _all_views(pairs: Pairs, trigger: Trigger) -> Iterator[list[_View]]:
 
 def _by_section(free: np.ndarray, spans: Sequence[tuple[int, int]]) -> list[np.ndarray]:
     """The free bars section by section: a ducker may run on in one build and rest in the breakdown before it."""
-    out = []
+    parts = [free & _inside([span], len(free)) for span in spans]
+    return [part for part in parts if part.sum() >= LEAST_BARS]
+
+
+def _inside(spans: Sequence[tuple[int, int]], count: int) -> np.ndarray:
+    """Which of the track's bars lie in these sections, shape (count,)."""
+    out = np.zeros(count, bool)
     for first, length in spans:
-        inside = np.zeros(len(free), bool)
-        inside[first : first + length] = free[first : first + length]
-        if inside.sum() >= LEAST_BARS:
-            out.append(inside)
+        out[first : first + length] = True
     return out
 
 

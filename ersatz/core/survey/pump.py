@@ -70,10 +70,7 @@ def measure_pump(
     regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
     best = agreed(reading.evidence, reading.fits[0], beat_s, regions, np.array(REGION_VOICES))
     sure = probability(best)
-    full = np.zeros(bars.count, bool)
-    for first, n in (spans[i] for i in drops):
-        full[first : first + n] = True
-    pairs = pair_bars(levels, bars, hits, presence, spans, full)
+    pairs = pair_bars(levels, bars, hits, presence, spans, drops)
     difference = clearest(pairs, reading.plain) if pairs is not None else None
     right = min(sure, _expit(DEPTH_FROM + DEPTH_PER * _explained(best)))
     if difference is not None and difference.confidence >= COMPARED:

@@ -8,7 +8,6 @@ Böck & Widmer 2013).
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -18,6 +17,7 @@ from scipy import fft
 from ersatz.core import bands
 from ersatz.core.audio import Audio, resample
 from ersatz.core.survey.frames import EDGES_HZ, HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames
+from ersatz.core.survey.threads import in_threads
 
 ANALYSIS_HZ = 44_100
 TONAL_HZ = 11_025
@@ -176,8 +176,7 @@ def prepare(audio: Audio) -> Shared:
     mid = np.asarray((stereo[0] + stereo[1]) * 0.5, np.float32)
     side = np.asarray((stereo[0] - stereo[1]) * 0.5, np.float32)
     mono = audio.channels == 1
-    with ThreadPoolExecutor(2) as pool:
-        parts = list(pool.map(lambda x: band_frames(x, rate), [mid] if mono else [mid, side]))
+    parts = in_threads(lambda x: band_frames(x, rate), [mid] if mono else [mid, side])
     mid_power, noise = parts[0]
     side_power, side_noise = (np.zeros_like(mid_power), np.float32(0)) if mono else parts[1]
     return Shared(audio, rate, mid, side, mid_power, side_power, (noise + side_noise) / NOISE_MEAN)

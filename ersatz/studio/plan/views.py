@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import asdict
 from functools import cache
 
 from django.contrib.auth.decorators import login_required
@@ -126,7 +125,7 @@ def reference_plan(survey: Survey, target: Target | None) -> dict:
         "sections": [{"label": s.label, "start": s.start_bar, "bars": s.bars} for s in survey.sections],
         "usual": [[span.low, span.high] for span in lengths],
         "presence": {role: list(survey.presence.of(role)) for role in ROLES},
-        "changes": [asdict(c) for c in survey.changes],
+        "changes": to_json(survey.changes),
         "level": [round(v, 1) for v in survey.energy.full_db],
         "curves": {
             "loudness": [[grid.bar_at(s.t_s - SHORT_TERM_S / 2) - 1, s.lufs] for s in survey.loudness.short_term],

@@ -57,7 +57,7 @@ export function eventMarks(axis, events, beats) {
   return events.map((e) => {
     const x = axis.x(e.start_bar);
     const mark = el("path", { class: e.kind === "gap" ? "refline" : "event", d: shapes[e.kind](x, axis.x(e.start_bar + e.beats / beats) - x) });
-    mark.append(el("title", {}, `${e.kind}, bar ${Math.floor(e.start_bar)}, ${e.beats} beats, ${e.confidence.toFixed(2)} sure`));
+    mark.append(el("title", {}, `${e.kind}, bar ${Math.floor(e.start_bar)}, ${e.beats} beats, ${sure(e.confidence)}`));
     return mark;
   });
 }
@@ -74,11 +74,13 @@ export function changeMarks(axis, changes, top, bottom) {
   });
 }
 
+export const sure = (confidence) => `${confidence.toFixed(2)} sure`;
+
 /** What changes at a bar line, in words. */
 export function changeSaid(c) {
   const said = [c.enters.length && `enters: ${c.enters.join(", ")}`, c.leaves.length && `leaves: ${c.leaves.join(", ")}`,
     c.bands.map((b) => `${Math.round(b.low_hz)} to ${Math.round(b.high_hz)} Hz ${b.change_db > 0 ? "+" : "−"}${Math.abs(b.change_db).toFixed(1)} dB`).join(", ")];
-  return `bar ${c.bar}: ${said.filter(Boolean).join("; ")}, ${c.confidence.toFixed(2)} sure`;
+  return `bar ${c.bar}: ${said.filter(Boolean).join("; ")}, ${sure(c.confidence)}`;
 }
 
 /** Whether more comes in than goes. */

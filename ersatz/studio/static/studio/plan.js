@@ -86,7 +86,7 @@ function drawReference() {
   svg.append(el("path", { class: "refarea", d: `${line}L${reference.bars} 24L0 24Z` }), el("path", { class: "refline", d: line }));
   lane.append(place(svg, 0, reference.bars));
   for (const c of reference.changes) {
-    const mark = place(node("i", `refchange ${opens(c) ? "opens" : "closes"}`), c.bar - 1, 0);
+    const mark = place(node("i", `refchange${opens(c) ? "" : " closes"}`), c.bar - 1, 0);
     mark.title = `Reference, ${changeSaid(c)}`;
     lane.append(mark);
   }

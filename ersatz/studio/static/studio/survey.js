@@ -3,7 +3,7 @@
 import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
-import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, TONICS } from "./pictures.js";
+import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, sure, TONICS } from "./pictures.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
@@ -195,8 +195,6 @@ function kick() {
   const pitch = portrait.pitch.map(([ms, hz]) => [x(ms), y(hz)]);
   if (pitch.length > 1) node.append(el("path", { class: "lookline", fill: "none", "stroke-width": 2, d: path(pitch) }));
 }
-
-const sure = (confidence) => `${confidence.toFixed(2)} sure`;
 
 function bass() {
   const node = svg("detail-bass");
