@@ -90,6 +90,19 @@ def confidences(truth: dict[str, Any], found: Survey, judgement: Judgement) -> S
     for question, confidence in (("tempo", found.tempo.confidence), ("key", found.key.confidence)):
         if question in judgement:
             out.append((question, confidence, judgement[question] == 1.0))
+    if "swing" in judgement:
+        out.append(("swing", found.tempo.swing_confidence, judgement["swing"] <= 1.0))
+    if found.drums.kick and "kick" in judgement:
+        out.append(("kick", found.drums.kick.confidence, judgement["kick"] <= 0.03))
+    if "drums" in judgement:
+        out += _drum_pictures(truth, found)
+    if "chords" in judgement:
+        named = {c["bar"]: _plain(c["name"]) for c in truth["chords"]}
+        out += [
+            ("chord", c.confidence, named[int(c.start_bar)] == _plain(c.name))
+            for c in found.harmony.chords
+            if int(c.start_bar) in named
+        ]
     if found.pump.depth_db > 0 and "pump" in judgement:
         out.append(("pump", found.pump.confidence, judgement["pump"] <= 1.5))
     if "labels" in judgement:
@@ -142,17 +155,30 @@ def _pump(truth: dict, found: Survey) -> Judgement:
 
 def _drums_f1(truth: dict, found: Survey) -> float:
     """Over kick, clap and hats in the truth's drops, against the found pattern of the section that holds their middle."""
+    drops = [i for i, section in enumerate(truth["sections"]) if section["label"] == "drop"]
+    return float(np.mean([score for i in drops for score in _picture_f1(truth, found, i)[1]]))
+
+
+def _picture_f1(truth: dict, found: Survey, i: int) -> tuple[int | None, list[float]]:
+    """The found section that holds the middle of the truth's section `i`, and F1 of its steps of kick, clap and hats."""
+    section = truth["sections"][i]
+    middle = (section["start_s"] + section["end_s"]) / 2
+    k = next((k for k, s in enumerate(found.sections) if s.start_s <= middle < s.end_s), None)
     scores = []
-    for i, section in enumerate(truth["sections"]):
-        if section["label"] != "drop":
-            continue
-        middle = (section["start_s"] + section["end_s"]) / 2
-        k = next((k for k, s in enumerate(found.sections) if s.start_s <= middle < s.end_s), None)
-        for drum in ("kick", "clap", "hats"):
-            theirs = {s for s, v in enumerate(truth["drums"]["patterns"][i][drum]) if v}
-            mine = set() if k is None else {s for s, v in enumerate(getattr(found.drums.patterns[k], drum)) if v}
-            scores.append(2 * len(theirs & mine) / (len(theirs) + len(mine)) if theirs or mine else 1.0)
-    return float(np.mean(scores))
+    for drum in ("kick", "clap", "hats"):
+        theirs = {s for s, v in enumerate(truth["drums"]["patterns"][i][drum]) if v}
+        mine = set() if k is None else {s for s, v in enumerate(getattr(found.drums.patterns[k], drum)) if v}
+        scores.append(2 * len(theirs & mine) / (len(theirs) + len(mine)) if theirs or mine else 1.0)
+    return k, scores
+
+
+def _drum_pictures(truth: dict, found: Survey) -> Stated:
+    out: Stated = []
+    for i in range(len(truth["sections"])):
+        k, scores = _picture_f1(truth, found, i)
+        if k is not None:
+            out.append(("drum picture", found.drums.patterns[k].confidence, float(np.mean(scores)) >= 0.9))
+    return out
 
 
 def _longest_notes(truth: dict) -> dict[int, int]:

@@ -9,9 +9,10 @@ from ersatz.core.grid import BarGrid
 from ersatz.core.survey import sections, survey_audio
 from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
+from ersatz.core.survey.drums import describe_drums, measure_swing
 from ersatz.core.survey.events import _fall, _impact, _roll, _sweep, find_gap, upper_edge
 from ersatz.core.survey.hits import _weakest, barest, find_hits
-from ersatz.core.survey.kick import kick_sound, measure_kick
+from ersatz.core.survey.kick import kick_sound, measure_kick, portrait_of
 from ersatz.core.survey.shared import LOW_HZ, prepare
 from ersatz.core.survey.tempo import measure_beat
 from tests.signals import RATE, both, club_track, kick_hit, noise_hit
@@ -47,6 +48,52 @@ def test_the_kicks_portrait_is_the_kick(measured):
     assert portrait.decay_ms == pytest.approx(207, abs=35)
     assert portrait.envelope_db[0] > -12
     assert all(b <= a + 3 for a, b in zip(portrait.envelope_db[4:40], portrait.envelope_db[5:41]))
+
+
+def test_drums_that_play_the_same_again_are_surer_than_drums_that_dont():
+    """A kick on every beat, and hats that keep to their steps or change them in every bar."""
+    rng = np.random.default_rng(11)
+    found = []
+    for steps in (lambda bar: (2, 6, 10, 14), lambda bar: rng.choice(16, 6, replace=False)):
+        x = np.zeros(int(33 * RATE), np.float32)
+        for bar in range(16):
+            for beat in range(4):
+                _put(x, (bar * 4 + beat) * 0.5, kick_hit())
+            for step in steps(bar):
+                _put(x, bar * 2.0 + step * 0.125, 0.4 * noise_hit(0.06, 0.02, 7000, 16 * bar + step))
+        shared = prepare(Audio(both(x), RATE))
+        bars = bar_table(shared, BarGrid(120, 0.0, 4))
+        (picture,) = describe_drums(shared, bars, find_hits(shared, bars, 50.0), [(0, 16)], None).patterns
+        found.append(picture.confidence)
+    assert found[0] >= 0.9
+    assert found[1] < 0.6
+
+
+def _put(x, at_s, hit):
+    start = round(at_s * RATE)
+    x[start : start + len(hit)] += hit[: len(x) - start].astype(np.float32)
+
+
+@pytest.mark.parametrize("percent", [50.0, 58.0])
+def test_swing_is_sure_where_the_off_16ths_stand_out(percent):
+    x = np.zeros(int(33 * RATE), np.float32)
+    for k in range(256):
+        _put(x, (k // 2) * 0.25 + (k % 2) * 0.25 * percent / 100, 0.4 * noise_hit(0.06, 0.02, 7000, k))
+    shared = prepare(Audio(both(x), RATE))
+    swing, sure = measure_swing(shared, bar_table(shared, BarGrid(120, 0.0, 4)))
+    assert swing == pytest.approx(percent, abs=1)
+    assert sure >= 0.9
+
+
+def test_a_kick_that_is_another_every_time_is_less_sure():
+    rng = np.random.default_rng(13)
+    t = np.arange(int(0.4 * RATE)) / RATE
+    found = []
+    for hz in (lambda: 52.0, lambda: rng.uniform(40, 100)):
+        pieces = np.array([np.sin(2 * np.pi * hz() * t) * np.exp(-t / 0.2) for _ in range(24)])
+        found.append(portrait_of(pieces, RATE).confidence)
+    assert found[0] >= 0.95
+    assert found[1] < 0.7
 
 
 def test_the_kick_is_cut_out_clean():

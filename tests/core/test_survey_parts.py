@@ -330,3 +330,23 @@ def test_a_bass_note_that_is_not_the_bars_own_is_less_sure():
     own, other = _notes(table, 0, MIDI_RANGE[4])
     assert (own.midi, other.midi) == (MIDI_RANGE[4], MIDI_RANGE[9])
     assert other.confidence == pytest.approx(own.confidence**2, abs=0.02) and other.confidence < own.confidence
+
+
+def _chords_of(mixed, rng):
+    """Four bars of triads, `mixed` of their level taken by random pitches."""
+    bar_s = 2.0
+    t = np.arange(int(bar_s * RATE)) / RATE
+    bars = []
+    for triad in ((57, 60, 64), (53, 57, 60), (60, 64, 67), (55, 59, 62)):
+        tones = [*((1 - mixed, m) for m in triad), *((mixed, m) for m in rng.integers(50, 80, 9))]
+        bars.append(sum(level * np.sin(2 * np.pi * 440 * 2 ** ((m - 69) / 12) * t) for level, m in tones))
+    shared = prepare(Audio(both(0.05 * np.concatenate(bars).astype(np.float32)), RATE))
+    table = bar_table(shared, BarGrid(120, 0.0, 4))
+    return measure_harmony(shared, table, Key("A", "minor"), (1.0,) * 4, (None,) * 4).chords
+
+
+def test_chords_among_other_pitches_are_less_sure():
+    rng = np.random.default_rng(8)
+    clear, hidden = ([c.confidence for c in _chords_of(mixed, rng)] for mixed in (0.0, 0.75))
+    assert min(clear) >= 0.9
+    assert np.mean(hidden) < 0.75

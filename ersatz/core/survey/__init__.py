@@ -89,7 +89,7 @@ def survey_track(
     progress("drums, bass and parts", 0.5)
     ground = track.ground(tempo.grid)
     bars, hits, presence, bass = ground.bars, ground.hits, ground.presence, ground.bass
-    tempo = replace(tempo, swing_percent=ground.swing_percent)
+    tempo = replace(tempo, swing_percent=ground.swing_percent, swing_confidence=ground.swing_confidence)
     key = _key(ground.key, corrections)
     harmony = measure_harmony(shared, bars, key.pitch_key, presence.chords, bass.notes_per_bar)
     progress("sections", 0.7)

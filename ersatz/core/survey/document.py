@@ -67,6 +67,7 @@ class Tempo:
     drift_percent: float
     evidence: TempoEvidence = TempoEvidence((), ())
     changes: tuple[TempoChange, ...] = ()
+    swing_confidence: float = 0.0
 
     @property
     def counts_four(self) -> bool:
@@ -170,6 +171,8 @@ class KickPortrait:
     drive_db: float = 0.0
     envelope_db: tuple[float, ...] = ()
     pitch: tuple[tuple[float, float], ...] = ()
+    #: That the fundamental is right.
+    confidence: float = 0.0
 
     @property
     def decays(self) -> bool:
@@ -192,6 +195,7 @@ class DrumPattern:
     clap: tuple[float, ...]
     hats: tuple[float, ...]
     timing_ms: StepTiming
+    confidence: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -225,6 +229,7 @@ class Chord:
     bars: float
     name: str
     degree: str
+    confidence: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -24,6 +24,8 @@ STAY_IN_BAR = 0.15
 #: What the root in the bass is worth.
 BASS_ROOT = 0.08
 OUTSIDE = 0.08
+#: How often a chord was right on bench/testset, by how far its score leads the next chord's.
+LEAD, SURE = (-0.03, 0.05, 0.08, 0.12), (0.35, 0.6, 0.9, 0.97)
 
 
 def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[float, ...], bass: tuple[int | None, ...]) -> Harmony:
@@ -40,18 +42,24 @@ def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[floa
         score[i] = chroma[tones].sum(axis=0) - (0 if set(tones) <= allowed else OUTSIDE)
         score[i] += np.repeat([BASS_ROOT if note is not None and note % 12 == root else 0.0 for note in bass], 2)
     stay = np.where(np.arange(2 * bars.count) % 2 == 0, 2 * STAY, STAY_IN_BAR)
+    path = _viterbi(score, stay)
+    others = score.copy()
+    others[path, np.arange(2 * bars.count)] = -np.inf
+    sure = np.interp(score[path, np.arange(2 * bars.count)] - others.max(axis=0), LEAD, SURE)
     out: list[Chord] = []
-    for half, state in enumerate(_viterbi(score, stay)):
+    for half, state in enumerate(path):
         if chords[half // 2] < MIN_PRESENCE:
             continue
         start = 1 + half / 2
         root, shape = names[state]
         name = TONIC_NAMES[root] + shape
         if out and out[-1].name == name and out[-1].start_bar + out[-1].bars == start:
-            out[-1] = replace(out[-1], bars=out[-1].bars + 0.5)
+            so_far = 2 * out[-1].bars
+            mean = float((so_far * out[-1].confidence + sure[half]) / (so_far + 1))
+            out[-1] = replace(out[-1], bars=out[-1].bars + 0.5, confidence=mean)
         else:
-            out.append(Chord(start, 0.5, name, degree_name(root, key)))
-    return Harmony(tuple(out))
+            out.append(Chord(start, 0.5, name, degree_name(root, key), float(sure[half])))
+    return Harmony(tuple(replace(chord, confidence=round(chord.confidence, 2)) for chord in out))
 
 
 def _viterbi(score: np.ndarray, stay: np.ndarray) -> list[int]:

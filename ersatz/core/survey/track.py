@@ -37,6 +37,7 @@ class Ground:
 
     bars: BarTable
     swing_percent: float
+    swing_confidence: float
     hits: Hits
     energy: Energy
     noise_db: np.ndarray
@@ -90,7 +91,7 @@ class Track:
     def _measured(self, grid: BarGrid) -> Ground:
         shared = self.shared
         bars = bar_table(shared, grid)
-        swing = measure_swing(shared, bars)
+        swing, swing_confidence = measure_swing(shared, bars)
         hits = find_hits(shared, bars, swing)
         between = between_kicks(shared, bars, hits)
         in_bass = bass_presence(shared, bars, hits, between)
@@ -99,6 +100,7 @@ class Track:
         return Ground(
             bars=bars,
             swing_percent=swing,
+            swing_confidence=swing_confidence,
             hits=hits,
             energy=measure_energy(shared, bars),
             noise_db=rising_noise(shared, bars),

@@ -119,6 +119,7 @@ def _tempo(surveys: Sequence[Survey]) -> Tempo:
         first_downbeat_s=0.0,
         swing_percent=round(median(t.swing_percent for t in tempos), 2),
         drift_percent=round(median(t.drift_percent for t in tempos), 4),
+        swing_confidence=round(median(t.swing_confidence for t in tempos), 2),
     )
 
 
@@ -249,7 +250,8 @@ def _patterns(rows: list[Row]) -> tuple[DrumPattern, ...]:
             for name in played
         }
         rounded = {name: tuple(np.round(v, 2).tolist()) for name, v in played.items()}
-        out.append(DrumPattern(place, steps, rounded["kick"], rounded["clap"], rounded["hats"], StepTiming(**timing)))
+        confidence = round(median(p.confidence for p in found), 2)
+        out.append(DrumPattern(place, steps, rounded["kick"], rounded["clap"], rounded["hats"], StepTiming(**timing), confidence))
     return tuple(out)
 
 
@@ -279,6 +281,7 @@ def _kick(surveys: Sequence[Survey]) -> KickPortrait | None:
         drive_db=mid("drive_db"),
         envelope_db=tuple(np.round(np.median(envelopes, axis=0), 1).tolist()) if envelopes else (),
         pitch=tuple((t, round(hz, 1)) for t, hz in zip(times, pitch)),
+        confidence=mid("confidence", 2),
     )
 
 

@@ -143,6 +143,7 @@ function details() {
   document.getElementById("section-label").value = s.label;
   document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
   document.getElementById("section-split").disabled = s.bars < 2;
+  document.getElementById("drums-sure").textContent = sure(survey.drums.patterns[picked].confidence);
   drumSteps(svg("detail-drums"), survey.drums.patterns[picked], survey.tempo.beats_per_bar);
   bass();
   spectrum();
@@ -151,6 +152,9 @@ function details() {
   width();
 }
 
+/** Of [value, weight]. */
+const mean = (all) => all.reduce((sum, [v, w]) => sum + v * w, 0) / all.reduce((sum, [, w]) => sum + w, 0);
+
 /** One box per bar of the section's first eight: chord and degree. */
 function chords() {
   const node = svg("detail-chords");
@@ -158,6 +162,7 @@ function chords() {
   const s = survey.sections[picked];
   const bars = Math.min(8, s.bars);
   const here = survey.harmony.chords.filter((c) => c.start_bar < s.start_bar + bars && c.start_bar + c.bars > s.start_bar);
+  document.getElementById("chords-sure").textContent = here.length ? `, ${sure(mean(here.map((c) => [c.confidence, c.bars])))}` : "";
   if (!here.length) {
     node.append(text(0, 24, "no chords here", { class: "s" }));
     return;
@@ -171,7 +176,9 @@ function chords() {
     for (const chord of inside) {
       const from = Math.max(number, chord.start_bar) - number, to = Math.min(number + 1, chord.start_bar + chord.bars) - number;
       const left = x + 1 + from * (step - 5), wide = (to - from) * (step - 5);
-      node.append(el("rect", { class: "refbox", x: left, y: y + 14, width: wide, height: 36 }), ...label(left + 4, y + 31, chord.name, { class: "refname" }));
+      const box = el("rect", { class: chord.confidence < 0.5 ? "refbox unsure" : "refbox", x: left, y: y + 14, width: wide, height: 36 });
+      box.append(el("title", {}, `${chord.name}, ${sure(chord.confidence)}`));
+      node.append(box, ...label(left + 4, y + 31, chord.name, { class: "refname" }));
       node.append(...label(left + 4, y + 46, chord.degree, { class: "s" }));
     }
   }
@@ -207,8 +214,7 @@ function bass() {
     document.getElementById("bass-sure").textContent = "";
     return;
   }
-  const played = notes.reduce((sum, [, beats]) => sum + beats, 0);
-  document.getElementById("bass-sure").textContent = sure(notes.reduce((sum, n) => sum + n[1] * n[6], 0) / played);
+  document.getElementById("bass-sure").textContent = sure(mean(notes.map((n) => [n[6], n[1]])));
   // One lane per degree, octaves folded together: what the line does is read faster than where it lies.
   const lanes = [...new Map(notes.map(([, , midi, degree]) => [(midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12, degree]))].sort((a, b) => a[0] - b[0]);
   const left = 28, lane = Math.min(22, (height - 16) / lanes.length);
