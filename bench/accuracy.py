@@ -13,6 +13,7 @@ import argparse
 import json
 import os
 import tempfile
+import zlib
 from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
@@ -30,8 +31,14 @@ from bench.plain import NOTHING_DB, levels_of, plain_changes
 from bench.testset import write_testset
 from bench.testset.recipes import recipes
 from demo.references import write_references
+from ersatz.core.audio import Audio, read_audio
 from ersatz.core.pitch import parse_tonic
 from ersatz.core.survey import survey_file
+from ersatz.core.survey.shared import prepare
+from ersatz.core.survey.tempo import measure_beat
+
+#: Tracks cut anywhere: how often, from where and up to which share of them, and how near bar 1 must be.
+CUTS, CUT_FROM_S, CUT_SHARE, CUT_WITHIN_S = 6, 3.0, 0.4, 0.03
 
 
 @dataclass
@@ -187,6 +194,7 @@ def _real(folder: Path, truths: list[dict]) -> dict[str, Figure]:
         "tempo": Figure(*TARGETS["tempo"]),
         "beat": Figure("beat within 15 ms", "share", 0.95, False),
         "downbeat": Figure(*TARGETS["downbeat"]),
+        "cut": Figure(f"bar 1 within {CUT_WITHIN_S * 1000:g} ms where tracks are cut anywhere", "share", 0.95, False),
         "steady": Figure(*TARGETS["steady said"]),
         "key": Figure(*TARGETS["key"]),
         "score": Figure(*TARGETS["key score"]),
@@ -203,6 +211,10 @@ def _real(folder: Path, truths: list[dict]) -> dict[str, Figure]:
         print(f"  missing: {absent}")
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         surveys = list(pool.map(survey_file, [folder / t["file"] for t in present]))
+        known = [t for t in present if t["downbeat_time_s"] is not None]
+        for truth, errors_s in zip(known, pool.map(_bar_one_of_cuts, [folder / t["file"] for t in known], known)):
+            for error_s in errors_s:
+                figures["cut"].add(Path(truth["file"]).name, abs(error_s) <= CUT_WITHIN_S)
     for truth, found in zip(present, surveys):
         name = Path(truth["file"]).name
         right = tempo_is_right(found, truth["bpm"], truth["octave_ok"])
@@ -231,6 +243,18 @@ def _real(folder: Path, truths: list[dict]) -> dict[str, Figure]:
         figures["lra"].add(name, abs(found.loudness.range_lu - truth["lra"]))
         figures["peak"].add(name, abs(found.loudness.true_peak_dbtp - truth["true_peak"]))
     return figures
+
+
+def _bar_one_of_cuts(path: Path, truth: dict) -> list[float]:
+    """How late bar 1 is said to begin, seconds, in the track from CUTS places on that are drawn from its name."""
+    audio = read_audio(path)
+    rng = np.random.default_rng(zlib.crc32(path.name.encode()))
+    out = []
+    for cut_s in rng.uniform(CUT_FROM_S, CUT_SHARE * audio.duration_s, CUTS):
+        beat = measure_beat(prepare(Audio(audio.samples[:, int(cut_s * audio.rate_hz) :], audio.rate_hz)))
+        late = beat.first_downbeat_s + int(cut_s * audio.rate_hz) / audio.rate_hz - truth["downbeat_time_s"]
+        out.append(apart(late, 240 / truth["bpm"]))
+    return out
 
 
 if __name__ == "__main__":

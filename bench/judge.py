@@ -91,15 +91,15 @@ def confidences(truth: dict[str, Any], found: Survey, judgement: Judgement) -> S
         if question in judgement:
             out.append((question, confidence, judgement[question] == 1.0))
     if "swing" in judgement:
-        out.append(("swing", found.tempo.swing_confidence, judgement["swing"] <= 1.0))
+        out.append(("swing", found.tempo.swing_confidence or 0.0, judgement["swing"] <= 1.0))
     if found.drums.kick and "kick" in judgement:
-        out.append(("kick", found.drums.kick.confidence, judgement["kick"] <= 0.03))
+        out.append(("kick", found.drums.kick.confidence or 0.0, judgement["kick"] <= 0.03))
     if "drums" in judgement:
         out += _drum_pictures(truth, found)
     if "chords" in judgement:
         named = {c["bar"]: _plain(c["name"]) for c in truth["chords"]}
         out += [
-            ("chord", c.confidence, named[int(c.start_bar)] == _plain(c.name))
+            ("chord", c.confidence or 0.0, named[int(c.start_bar)] == _plain(c.name))
             for c in found.harmony.chords
             if int(c.start_bar) in named
         ]
@@ -177,7 +177,7 @@ def _drum_pictures(truth: dict, found: Survey) -> Stated:
     for i in range(len(truth["sections"])):
         k, scores = _picture_f1(truth, found, i)
         if k is not None:
-            out.append(("drum picture", found.drums.patterns[k].confidence, float(np.mean(scores)) >= 0.9))
+            out.append(("drum picture", found.drums.patterns[k].confidence or 0.0, float(np.mean(scores)) >= 0.9))
     return out
 
 

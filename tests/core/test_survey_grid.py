@@ -44,6 +44,20 @@ def test_the_bar_line_follows_the_rhythm_wherever_it_starts(kick, by):
     assert int(np.argmax(barline.place_scores(slots))) == by
 
 
+@pytest.mark.parametrize("at", [0, 3, 10])
+def test_the_low_register_begins_on_the_one(at):
+    # Four bands under 200 Hz: a bass that sounds for half a bar from `at` on.
+    level = np.zeros((21, 16 * 24))
+    for k in range(8):
+        level[:4, at + k :: 16] = 2.0
+    scores = barline.low_scores(level)
+    assert int(np.argmax(scores)) == at
+    assert scores.max() == 1.0
+    assert np.delete(scores, at).max() < 0.1
+    level[4:, 5::16] = 9.0  # what rises above it says nothing
+    np.testing.assert_array_equal(barline.low_scores(level), scores)
+
+
 @pytest.mark.parametrize(("metre", "kick", "snare"), [(3, (0, 4, 8), (8,)), (4, (0, 4, 8, 12), (4, 12)), (5, (0, 8, 12), (4, 16))])
 def test_the_metre_is_where_bars_repeat(metre, kick, snare):
     found, clear = barline.beats_per_bar(rhythm(kick, snare, range(0, 4 * metre, 2), bars=40, metre=metre))

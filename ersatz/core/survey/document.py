@@ -67,7 +67,8 @@ class Tempo:
     drift_percent: float
     evidence: TempoEvidence = TempoEvidence((), ())
     changes: tuple[TempoChange, ...] = ()
-    swing_confidence: float = 0.0
+    #: None in surveys made before it was told; so elsewhere.
+    swing_confidence: float | None = None
 
     @property
     def counts_four(self) -> bool:
@@ -172,7 +173,7 @@ class KickPortrait:
     envelope_db: tuple[float, ...] = ()
     pitch: tuple[tuple[float, float], ...] = ()
     #: That the fundamental is right.
-    confidence: float = 0.0
+    confidence: float | None = None
 
     @property
     def decays(self) -> bool:
@@ -195,7 +196,7 @@ class DrumPattern:
     clap: tuple[float, ...]
     hats: tuple[float, ...]
     timing_ms: StepTiming
-    confidence: float = 0.0
+    confidence: float | None = None
 
 
 @dataclass(frozen=True)
@@ -229,7 +230,7 @@ class Chord:
     bars: float
     name: str
     degree: str
-    confidence: float = 0.0
+    confidence: float | None = None
 
 
 @dataclass(frozen=True)

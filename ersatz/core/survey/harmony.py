@@ -47,6 +47,7 @@ def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[floa
     others[path, np.arange(2 * bars.count)] = -np.inf
     sure = np.interp(score[path, np.arange(2 * bars.count)] - others.max(axis=0), LEAD, SURE)
     out: list[Chord] = []
+    confidences: list[list[float]] = []
     for half, state in enumerate(path):
         if chords[half // 2] < MIN_PRESENCE:
             continue
@@ -54,12 +55,12 @@ def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[floa
         root, shape = names[state]
         name = TONIC_NAMES[root] + shape
         if out and out[-1].name == name and out[-1].start_bar + out[-1].bars == start:
-            so_far = 2 * out[-1].bars
-            mean = float((so_far * out[-1].confidence + sure[half]) / (so_far + 1))
-            out[-1] = replace(out[-1], bars=out[-1].bars + 0.5, confidence=mean)
+            confidences[-1].append(sure[half])
+            out[-1] = replace(out[-1], bars=out[-1].bars + 0.5)
         else:
-            out.append(Chord(start, 0.5, name, degree_name(root, key), float(sure[half])))
-    return Harmony(tuple(replace(chord, confidence=round(chord.confidence, 2)) for chord in out))
+            confidences.append([sure[half]])
+            out.append(Chord(start, 0.5, name, degree_name(root, key)))
+    return Harmony(tuple(replace(chord, confidence=round(float(np.mean(c)), 2)) for chord, c in zip(out, confidences)))
 
 
 def _viterbi(score: np.ndarray, stay: np.ndarray) -> list[int]:

@@ -119,7 +119,7 @@ def _tempo(surveys: Sequence[Survey]) -> Tempo:
         first_downbeat_s=0.0,
         swing_percent=round(median(t.swing_percent for t in tempos), 2),
         drift_percent=round(median(t.drift_percent for t in tempos), 4),
-        swing_confidence=round(median(t.swing_confidence for t in tempos), 2),
+        swing_confidence=_sure([t.swing_confidence for t in tempos]),
     )
 
 
@@ -250,9 +250,15 @@ def _patterns(rows: list[Row]) -> tuple[DrumPattern, ...]:
             for name in played
         }
         rounded = {name: tuple(np.round(v, 2).tolist()) for name, v in played.items()}
-        confidence = round(median(p.confidence for p in found), 2)
+        confidence = _sure([p.confidence for p in found])
         out.append(DrumPattern(place, steps, rounded["kick"], rounded["clap"], rounded["hats"], StepTiming(**timing), confidence))
     return tuple(out)
+
+
+def _sure(confidences: list[float | None]) -> float | None:
+    """The middle of those that were told."""
+    told = [c for c in confidences if c is not None]
+    return round(median(told), 2) if told else None
 
 
 def _middle(values: list[float]) -> float | None:
@@ -281,7 +287,7 @@ def _kick(surveys: Sequence[Survey]) -> KickPortrait | None:
         drive_db=mid("drive_db"),
         envelope_db=tuple(np.round(np.median(envelopes, axis=0), 1).tolist()) if envelopes else (),
         pitch=tuple((t, round(hz, 1)) for t, hz in zip(times, pitch)),
-        confidence=mid("confidence", 2),
+        confidence=_sure([k.confidence for k in found]),
     )
 
 

@@ -44,6 +44,18 @@ export function presenceRows(axis, presence, top) {
   });
 }
 
+/** How deep each section ducks, in the row under `presenceRows`. */
+export function pumpRow(axis, sections, pump, top) {
+  const base = top + ROWS.length * 20, deepest = Math.max(6, pump.depth_db, ...pump.per_section.map((s) => s.depth_db));
+  const boxes = pump.per_section.filter((s) => s.depth_db >= 0.5).flatMap(({ section, depth_db: depth }) => {
+    const { start_bar: start, bars } = sections[section], x = axis.x(start) + 1, wide = axis.x(start + bars) - x - 2, tall = 3 + (12 * depth) / deepest;
+    const box = el("rect", { class: "refsolid", opacity: 0.35, x, y: base - tall + 1, width: Math.max(1, wide), height: tall });
+    box.append(el("title", {}, `pump here: ${depth.toFixed(1)} dB`));
+    return [box, ...(wide > 44 ? [text(x + 3, base - 1, `${depth.toFixed(1)} dB`)] : [])];
+  });
+  return [text(0, base, "pump", { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...boxes];
+}
+
 /** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
 export function eventMarks(axis, events, beats) {
   const shapes = {
@@ -74,7 +86,8 @@ export function changeMarks(axis, changes, top, bottom) {
   });
 }
 
-export const sure = (confidence) => `${confidence.toFixed(2)} sure`;
+/** Surveys made earlier don't tell it of everything. */
+export const sure = (confidence) => (confidence === null ? "not said how sure" : `${confidence.toFixed(2)} sure`);
 
 /** What changes at a bar line, in words. */
 export function changeSaid(c) {

@@ -3,7 +3,7 @@
 import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
-import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, sure, TONICS } from "./pictures.js";
+import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, pumpRow, sure, TONICS } from "./pictures.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
@@ -87,13 +87,13 @@ function score() {
     node = el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" });
     host.append(node);
   }
-  const height = 316;
+  const height = 336;
   const { width } = fresh(node, height);
   const axis = new BarAxis(86, width - 2, survey.bars);
   node.append(...axis.ticks(0));
   const sections = survey.sections.map((s) => [s.label, s.start_bar, s.bars]);
   node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
-  node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152));
+  node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152), ...pumpRow(axis, survey.sections, survey.pump, 152));
   if (survey.measured) node.append(...measuredSections(axis));
   node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar), ...changeMarks(axis, survey.changes, 56, height - 3));
   node.append(text(0, height - 5, "changes", { class: "s" }));
@@ -153,7 +153,7 @@ function details() {
 }
 
 /** Of [value, weight]. */
-const mean = (all) => all.reduce((sum, [v, w]) => sum + v * w, 0) / all.reduce((sum, [, w]) => sum + w, 0);
+const mean = (all) => (all.some(([v]) => v === null) ? null : all.reduce((sum, [v, w]) => sum + v * w, 0) / all.reduce((sum, [, w]) => sum + w, 0));
 
 /** One box per bar of the section's first eight: chord and degree. */
 function chords() {
@@ -176,7 +176,7 @@ function chords() {
     for (const chord of inside) {
       const from = Math.max(number, chord.start_bar) - number, to = Math.min(number + 1, chord.start_bar + chord.bars) - number;
       const left = x + 1 + from * (step - 5), wide = (to - from) * (step - 5);
-      const box = el("rect", { class: chord.confidence < 0.5 ? "refbox unsure" : "refbox", x: left, y: y + 14, width: wide, height: 36 });
+      const box = el("rect", { class: chord.confidence !== null && chord.confidence < 0.5 ? "refbox unsure" : "refbox", x: left, y: y + 14, width: wide, height: 36 });
       box.append(el("title", {}, `${chord.name}, ${sure(chord.confidence)}`));
       node.append(box, ...label(left + 4, y + 31, chord.name, { class: "refname" }));
       node.append(...label(left + 4, y + 46, chord.degree, { class: "s" }));
