@@ -3,13 +3,14 @@
 import json
 from dataclasses import replace
 from itertools import pairwise
+from typing import get_args
 
 import numpy as np
 import pytest
 
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.automation import SetAutomation
-from ersatz.core.edits.transitions import RHYTHMS, PutTransition, TakeOutTransition, carrier
+from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -28,7 +29,10 @@ from ersatz.core.song.document import (
     SongSection,
     Sound,
     Transition,
+    TransitionKind,
 )
+from ersatz.core.transitions import TRANSITIONS, carrier
+from ersatz.core.transitions.drums import RHYTHMS
 
 BAR, JOINT = 3840, 4 * 3840
 BEATS = Pattern(1, tuple(Note(k * 960, 240, 60, 1.0) for k in range(4)))
@@ -45,10 +49,7 @@ SONG = Song(
     ),
     Ducking("1/4", (0.0,) * 64),
 )  # fmt: skip
-KINDS = (
-    "riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact",
-    "crash", "slow-down", "echo throw",
-)  # fmt: skip
+KINDS = get_args(TransitionKind)
 
 
 def put(kind, beats, song=SONG, **more):
@@ -58,6 +59,23 @@ def put(kind, beats, song=SONG, **more):
 def notes(song, part):
     played = staged(song)
     return sorted(sounding_notes(played, played.part(part)), key=lambda n: n.start)
+
+
+def test_every_kind_of_the_format_has_its_spec():
+    assert tuple(TRANSITIONS) == KINDS
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_at_its_usual_length_every_kind_changes_what_is_played(kind):
+    made = put(kind, 0)
+    assert made.transitions[0].beats == min(TRANSITIONS[kind].usual_beats, 16)
+    assert staged(made) != staged(replace(made, transitions=()))
+
+
+@pytest.mark.parametrize("kind", [k for k in KINDS if not TRANSITIONS[k].rhythms])
+def test_only_rolls_have_a_rhythm(kind):
+    with pytest.raises(InvalidEdit, match="no rhythm"):
+        put(kind, 0, rhythm="8ths")
 
 
 def test_a_riser_ends_at_the_joint_and_an_impact_begins_there():

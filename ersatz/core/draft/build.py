@@ -10,7 +10,6 @@ from typing import Literal, cast
 from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.draft.trace import PLAYS, played
-from ersatz.core.edits.transitions import carrier
 from ersatz.core.errors import NoTempo
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
@@ -35,6 +34,7 @@ from ersatz.core.song.document import (
 )
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
+from ersatz.core.transitions import carrier
 
 #: Depth on each role against the measured one: sub and bass most, effects least.
 DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise": 0.5}

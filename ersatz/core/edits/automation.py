@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, get_args
 
 from ersatz.core.edits.arrangement import section_name, section_of, with_part
 from ersatz.core.edits.sound import figure
-from ersatz.core.edits.transitions import BUS
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song, Tick
+from ersatz.core.transitions import BUS
 
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
+SHAPES: tuple[Shape, ...] = get_args(Shape)
 STAIRS = 8
 SPAN_DB, OPEN_SEND_DB = 18.0, -12.0
 #: Automated values of a part's fader, with their ranges; buses, returns and master have the first.

@@ -7,43 +7,16 @@ from typing import ClassVar
 
 from ersatz.core.edits.arrangement import fresh_id, section_name, section_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, Part, Role, Song, Transition, TransitionKind
-from ersatz.core.voices import library
+from ersatz.core.song.document import BUSES, MASTER, Song, Transition, TransitionKind
+from ersatz.core.transitions import BUS, TRANSITIONS, carrier
 
-#: A bus among the things that a transition works on, or that are automated, told from the part of the same name.
-BUS = "bus:"
 MOST_TRANSITIONS = 400
 MIN_BEATS = 0.25
-#: Beats that a transition gets when it is put down, by kind.
-USUAL_BEATS: dict[str, float] = {
-    "riser": 32, "fall": 8, "snare roll": 16, "drum fill": 4, "low-cut sweep": 16, "high-cut sweep": 16, "wash": 8, "gap": 2,
-    "reverse swell": 4, "impact": 4, "crash": 8, "slow-down": 4, "echo throw": 4,
-}  # fmt: skip
-#: Roll rhythms: (share of the length, ticks between hits).
-RHYTHMS: dict[str, tuple[tuple[float, int], ...]] = {
-    "8ths to 32nds": ((0.5, 480), (0.25, 240), (0.25, 120)), "8ths to 16ths": ((0.5, 480), (0.5, 240)),
-    "16ths to 32nds": ((0.5, 240), (0.5, 120)), "8ths": ((1.0, 480),), "16ths": ((1.0, 240),), "triplets": ((1.0, 320),),
-}  # fmt: skip
-#: Kind -> name, role, library sound, level, low cut, reverb send: of the part that plays it, where the song has none yet.
-_CARRIERS: dict[str, tuple[str, Role, str, float, float, float]] = {
-    "riser": ("Riser", "noise", "Rising fog", -9.0, 250.0, -20.0), "fall": ("Fall", "noise", "Ebb", -14.0, 250.0, -20.0),
-    "impact": ("Impact", "impact", "Dropped anchor", -12.0, 28.0, -16.0),
-    "crash": ("Crash", "hats", "Whitecap", -17.0, 400.0, -18.0),
-}  # fmt: skip
-
-
-def carrier(kind: str, duck_db: float = 0.0) -> Part:
-    """The part that plays risers, falls, impacts or crashes; its level is the producer's to change."""
-    name, role, sound, gain_db, low_cut_hz, reverb_db = _CARRIERS[kind]
-    return Part(
-        kind, name, role, library.sound(sound), "effects", {}, (), gain_db=gain_db, low_cut_hz=low_cut_hz, reverb_db=reverb_db,
-        duck_db=duck_db,
-    )  # fmt: skip
 
 
 def with_carrier(song: Song, kind: str) -> Song:
     """The song with the part that a transition of this kind needs."""
-    if kind not in _CARRIERS or song.part(kind) is not None:
+    if TRANSITIONS[kind].carrier is None or song.part(kind) is not None:
         return song
     return replace(song, parts=(*song.parts, carrier(kind)))
 
@@ -65,13 +38,14 @@ class PutTransition:
     def apply(self, song: Song) -> Song:
         section = section_of(song, self.section)
         room = section.bars * song.grid.beats_per_bar - (1.0 if self.what == "gap" else 0.0)
-        beats = self.beats or min(USUAL_BEATS[self.what], room)
+        beats = self.beats or min(TRANSITIONS[self.what].usual_beats, room)
         if not MIN_BEATS <= beats <= room:
             raise InvalidEdit(f"Here a {self.what} is {MIN_BEATS} to {room:.0f} beats long.")
         if not 0 <= self.amount <= 1:
             raise InvalidEdit("An amount lies between 0 and 100 %.")
-        if self.rhythm and self.rhythm not in RHYTHMS:
-            raise InvalidEdit(f"Rhythms of a roll are {', '.join(RHYTHMS)}.")
+        rhythms = TRANSITIONS[self.what].rhythms
+        if self.rhythm and self.rhythm not in rhythms:
+            raise InvalidEdit(f"Rhythms of a {self.what} are {', '.join(rhythms)}." if rhythms else f"A {self.what} has no rhythm.")
         for name in self.on:
             if song.part(name) is None and name != MASTER and name.removeprefix(BUS) not in BUSES:
                 raise InvalidEdit(f"There is no part or bus “{name}” in this song.")

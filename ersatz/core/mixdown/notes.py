@@ -17,11 +17,11 @@ from ersatz.core.effects import eq, space
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
-from ersatz.core.mixdown.staging import StagedPart
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Part, Song, digest
+from ersatz.core.transitions.spec import StagedPart
 from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
 

@@ -21,7 +21,6 @@ from scipy import fft
 
 from ersatz.core.audio import Audio
 from ersatz.core.dsp.levels import factor
-from ersatz.core.edits.transitions import BUS
 from ersatz.core.effects import eq, limiter, space
 from ersatz.core.effects.chain import period_beats, reach, run_chain
 from ersatz.core.effects.ducking import duck_curve_db
@@ -32,11 +31,12 @@ from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.notes import ENGINE, Notes
 from ersatz.core.mixdown.schedule import duck_triggers
-from ersatz.core.mixdown.staging import base_of, staged, versions_of
+from ersatz.core.mixdown.staging import staged
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, Effect, Master, Part, Song, digest
+from ersatz.core.transitions.spec import BUS, base_of, versions_of
 from ersatz.core.voices import gone
 
 #: Filters of the master are started this early: over ten time constants of its narrowest low band.

@@ -13,8 +13,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.mixdown.staging import StagedPart, playing_in
 from ersatz.core.song.document import STEPS_PER_BAR, Cell, Note, Part, Pattern, Song, SongSection
+from ersatz.core.transitions.spec import StagedPart, playing_in
 from ersatz.core.voices import VARIANTS, voice_of
 
 SIXTEENTH = TICKS_PER_BEAT // 4

@@ -36,8 +36,6 @@ TransitionKind = Literal[
     "riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact",
     "crash", "slow-down", "echo throw",
 ]  # fmt: skip
-#: Transitions that begin at the joint; the others end there.
-BEHIND_THE_JOINT = ("fall", "impact", "crash")
 STEPS_PER_BAR = 16
 MAX_TICKS = MAX_BARS * 4 * TICKS_PER_BEAT
 
@@ -252,7 +250,7 @@ class SongSection:
 
 @dataclass(frozen=True)
 class Transition:
-    """What happens where `section` ends: over its last `beats`, or over the first ones behind it for BEHIND_THE_JOINT. `amount`
+    """What happens where `section` ends: over its last `beats`, or over the first ones behind it (transitions/). `amount`
     0..1: how much of it. `on`: the parts, or buses, that it is made of or works on; empty for the usual ones. `rhythm`: of a
     roll. `seed` chooses a fill."""
 

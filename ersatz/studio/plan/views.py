@@ -13,7 +13,6 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
 from ersatz.core.edits.automation import automatable, described, standing
-from ersatz.core.edits.transitions import BUS, RHYTHMS
 from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import arrangement_of
 from ersatz.core.gap.plans import plan_differences
@@ -21,6 +20,7 @@ from ersatz.core.serial import to_json
 from ersatz.core.song.document import BUSES, Alternative, Automation, Cell, Pattern, Song
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
+from ersatz.core.transitions import BUS
 from ersatz.core.voices import library
 from ersatz.studio.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
 from ersatz.studio.errors import last_readable
@@ -46,7 +46,6 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     context["drawing"] = {
         **state(remake, revision),
         "reference": reference_plan(survey, remake.reference.target) if survey else None,
-        "rhythms": list(RHYTHMS),
         "sounds": sounds_by_role(),
     }
     return render(request, "studio/plan.html", context)

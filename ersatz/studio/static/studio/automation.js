@@ -4,11 +4,11 @@
 import { node } from "./bars.js";
 import { el } from "./draw.js";
 import { button, shown } from "./fields.js";
+import { BUSES, RETURNS, SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
 
-const TALL = 92, TICKS = 3840, SNAP = 240, CHUNK = 32, PEAKS = 16;
+const TALL = 92, SNAP = 240, CHUNK = 32, PEAKS = 16;
 /** How far a bend of 1 goes: as in the core's curves. */
 const BEND = 5;
-const SHAPES = ["rise", "fall", "pulse", "stairs"];
 
 /** `points` of a curve that was `old`, with the ends held: what lies bars away from the point that was set keeps the value that it
  * had (`stands` where there was no curve), from the next bar line on. Points are [tick, value, bend]. */
@@ -301,7 +301,7 @@ export class Automation {
     target.setAttribute("aria-label", "Which value of it");
     target.dataset.name = "automation-target";
     const mark = (id) => (song().automation[id] ? " ●" : "");
-    for (const [id, name] of [["master", "master"], ["reverb", "reverb return"], ["delay", "delay return"], ...["drums", "bass", "music", "effects"].map((b) => [`bus:${b}`, `${b} bus`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
+    for (const [id, name] of [["master", "master"], ...RETURNS.map((r) => [r, `${r} return`]), ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
     for (const [id, name] of this.targets) target.add(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
     owner.addEventListener("change", () => this.choose(owner.value));
     target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });

@@ -2,8 +2,9 @@
 // them, as early or late as they are.
 
 import { edge, node, place } from "./bars.js";
+import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
-const TALL = 40, BAR = 3840;
+const TALL = 40;
 
 export class DrumGrid {
   constructor({ rows, page, host }) {

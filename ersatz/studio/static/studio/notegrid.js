@@ -3,12 +3,11 @@
 
 import { node, place } from "./bars.js";
 import { button } from "./fields.js";
+import { noteName, tonicClass } from "./pitches.js";
+import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
-const BAR = 3840, INSIDE = 15, OUTSIDE = 8, VELOCITY_TALL = 42;
+const INSIDE = 15, OUTSIDE = 8, VELOCITY_TALL = 42;
 const DEGREES = ["1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7"];
-const SHARP = ["C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B"];
-const FLAT = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"];
-const PITCH = { C: 0, "C#": 1, D: 2, Eb: 3, E: 4, F: 5, "F#": 6, G: 7, Ab: 8, A: 9, Bb: 10, B: 11 };
 
 export class NoteGrid {
   constructor({ rows, page, host }) {
@@ -17,8 +16,7 @@ export class NoteGrid {
   }
 
   pitchName(midi) {
-    const { key } = this.page.song, flat = ["F", "Bb", "Eb", "Ab"].includes(key[0]) || (key[1] === "minor" && ["D", "G", "C"].includes(key[0]));
-    return `${(flat ? FLAT : SHARP)[midi % 12]}${Math.floor(midi / 12) - 1}`;
+    return noteName(midi, this.page.song.key);
   }
 
   nameOf(note) {
@@ -30,7 +28,7 @@ export class NoteGrid {
   }
 
   get tonic() {
-    return PITCH[this.page.song.key[0]];
+    return tonicClass(this.page.song.key[0]);
   }
 
   inScale(midi) {

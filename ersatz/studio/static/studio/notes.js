@@ -12,10 +12,8 @@ import { NoteGrid } from "./notegrid.js";
 import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
 import { variantUrl } from "./variant.js";
+import { FIRST_SLICE, TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
-const BAR = 3840;
-/** The note that plays the first slice of a sample. */
-const FIRST_SLICE = 36;
 const GRIDS = { "16ths": 240, "32nds": 120, "8th triplets": 320, "16th triplets": 160, "8ths": 480 };
 const byId = (id) => document.getElementById(id);
 const host = byId("notes"), says = byId("notes-says");

@@ -2,8 +2,9 @@
 
 import { node } from "./bars.js";
 import { button, choiceField, numberField } from "./fields.js";
+import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
-const BAR = 3840, TRACED = ["kick", "clap", "hats"];
+const TRACED = ["kick", "clap", "hats"];
 const ORDERS = ["up", "down", "up and down", "as drawn", "by chance"];
 const DEGREES = ["1", "2", "3", "4", "5", "6", "7"];
 /** Ways to change notes, with the amount each begins with. */

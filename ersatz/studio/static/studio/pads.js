@@ -1,13 +1,10 @@
 // Notes by pads and by the computer keyboard, heard at once; taken down along the running player if asked.
 
+import { noteName, scaleOf } from "./pitches.js";
+import { FIRST_SLICE, TICKS_PER_BAR } from "./vocabulary.js";
+
 const KEYS = "awsedftgyhujk";
-const SHARP = ["C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B"];
-const FLAT = ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"];
-/** Keys that are written with flats. */
-const FLAT_KEYS = { major: ["F", "Bb", "Eb", "Ab"], minor: ["D", "G", "C", "F", "Bb", "Eb"] };
-const SCALES = { minor: [0, 2, 3, 5, 7, 8, 10], major: [0, 2, 4, 5, 7, 9, 11] };
-const PITCH = { C: 0, "C#": 1, D: 2, Eb: 3, E: 4, F: 5, "F#": 6, G: 7, Ab: 8, A: 9, Bb: 10, B: 11 };
-const TICKS_PER_BAR = 3840, SIXTEENTH = 240, FIRST_SLICE = 36;
+const SIXTEENTH = 240;
 
 export class Pads {
   constructor(host, player, says) {
@@ -31,15 +28,14 @@ export class Pads {
   }
 
   #draw() {
-    const root = this.base - (this.base % 12), scale = SCALES[this.key[1]].map((s) => (s + PITCH[this.key[0]]) % 12);
+    const root = this.base - (this.base % 12), scale = scaleOf(this.key);
     this.root = root;
-    const names = FLAT_KEYS[this.key[1]].includes(this.key[0]) ? FLAT : SHARP;
     const count = this.slices ? Math.min(13, Math.max(1, this.slices - (root - FIRST_SLICE))) : this.pitched ? 13 : 1;
     this.host.replaceChildren(...Array.from({ length: count }, (_, i) => {
       const midi = root + i, pad = document.createElement("button");
       pad.className = `pad${this.slices || scale.includes(midi % 12) ? " in-scale" : ""}`;
       pad.dataset.midi = midi;
-      const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : `${names[midi % 12]}${Math.floor(midi / 12) - 1}`;
+      const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : noteName(midi, this.key);
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
       pad.setAttribute("aria-label", this.pitched ? `${note}${!this.slices && scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
       pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });

@@ -1,9 +1,8 @@
 // Small pictures of a survey, in the reference's ink: what the Survey of a track and the page of a target both show.
 
 import { el, fresh, minus, refCurve, text } from "./draw.js";
+import { MIXED, TONICS } from "./pitches.js";
 
-export const TONICS = ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"];
-const PITCHES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 
 /** Strength of the twelve pitch classes, the tonic solid. */
@@ -14,7 +13,7 @@ export function keyBars(node, key) {
   key.chroma.forEach((v, i) => {
     const tall = Math.max(1, v * (height - 15));
     node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
-    node.append(text(i * step + step / 2 - 1, height - 2, PITCHES[i], { class: "s", "text-anchor": "middle" }));
+    node.append(text(i * step + step / 2 - 1, height - 2, MIXED[i], { class: "s", "text-anchor": "middle" }));
   });
 }
 

@@ -16,14 +16,13 @@ import { differenceSaid, sectionTools } from "./sections.js";
 import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
 import { Transitions } from "./transitions.js";
+import { ROLE_NAMES, TICKS_PER_BAR } from "./vocabulary.js";
 
 const HEAD = 206;
-/** What a new part of a role is called. */
-const NEW = { kick: "Kick", clap: "Clap", hats: "Hats", perc: "Percussion", bass: "Bass", chords: "Chords", lead: "Lead", noise: "Noise", impact: "Hit" };
 const byId = (id) => document.getElementById(id);
 const host = byId("plan"), says = byId("plan-says"), picture = byId("plan-notes");
-const { reference, rhythms, sounds, ...first } = readJson("drawing");
-const fixed = { reference, rhythms, sounds, id: Number(host.dataset.remake) };
+const { reference, sounds, ...first } = readJson("drawing");
+const fixed = { reference, sounds, id: Number(host.dataset.remake) };
 let song = { ...first, ...fixed };
 let clicked = null, still = [];
 
@@ -217,7 +216,7 @@ function addPart() {
   select.setAttribute("aria-label", "Add a part");
   select.dataset.tool = "add-part";
   select.add(new Option("add a part …", ""));
-  for (const role of Object.keys(NEW)) {
+  for (const role of Object.keys(ROLE_NAMES)) {
     const group = document.createElement("optgroup");
     group.label = role;
     for (const sound of sounds[role] ?? []) group.append(new Option(sound, JSON.stringify([role, sound])));
@@ -226,7 +225,7 @@ function addPart() {
   select.addEventListener("change", () => {
     if (!select.value) return;
     const [role, sound] = JSON.parse(select.value);
-    send({ kind: "add_part", role, sound, name: NEW[role], bars: 1 });
+    send({ kind: "add_part", role, sound, name: ROLE_NAMES[role], bars: 1 });
   });
   return select;
 }
@@ -302,13 +301,13 @@ function drawStuck(context) {
 
 function drawPattern(context, pattern, anchor, begin, end, top) {
   if (!pattern?.notes.length) return;
-  const length = pattern.loop ? pattern.loop / 3840 : pattern.bars, [from, to] = rows.view;
+  const length = pattern.loop ? pattern.loop / TICKS_PER_BAR : pattern.bars, [from, to] = rows.view;
   const low = Math.min(...pattern.notes.map((n) => n[2])), span = Math.max(12, ...pattern.notes.map((n) => n[2] - low));
   for (let repeat = Math.max(0, Math.floor((from - anchor) / length)); anchor + repeat * length < Math.min(end, to); repeat += 1) {
     for (const [tick, ticks, midi] of pattern.notes) {
-      const bar = anchor + repeat * length + tick / 3840;
-      if (bar < begin || bar >= end || bar > to || tick / 3840 >= length) continue;
-      const x = (bar - from) * rows.perBar, wide = Math.max(1.5, Math.min(ticks / 3840, end - bar) * rows.perBar - 1);
+      const bar = anchor + repeat * length + tick / TICKS_PER_BAR;
+      if (bar < begin || bar >= end || bar > to || tick / TICKS_PER_BAR >= length) continue;
+      const x = (bar - from) * rows.perBar, wide = Math.max(1.5, Math.min(ticks / TICKS_PER_BAR, end - bar) * rows.perBar - 1);
       if (x + wide > 0) context.fillRect(x, top + 5 - ((midi - low) / span) * 5, wide, 1.6);
     }
   }

@@ -3,8 +3,8 @@
 import { node } from "./bars.js";
 import { button } from "./fields.js";
 import { editTitle } from "./title.js";
+import { LABELS } from "./vocabulary.js";
 
-const LABELS = ["intro", "build", "drop", "breakdown", "bridge", "outro"];
 
 const some = (count, what = "bar") => `${Math.abs(count)} ${what}${Math.abs(count) === 1 ? "" : "s"}`;
 

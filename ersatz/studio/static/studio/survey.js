@@ -3,7 +3,8 @@
 import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
-import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, pumpRow, sure, TONICS } from "./pictures.js";
+import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, pumpRow, sure } from "./pictures.js";
+import { tonicClass } from "./pitches.js";
 
 const survey = readJson("drawing");
 const svg = (id) => document.getElementById(id);
@@ -72,7 +73,7 @@ async function hearPump() {
   for (const semitones of [0, 7, 12, 15]) {
     const sound = context.createOscillator();
     sound.type = "sawtooth";
-    sound.frequency.value = 110 * 2 ** ((TONICS.indexOf(survey.key.tonic) + 3 + semitones) / 12 - 1);
+    sound.frequency.value = 110 * 2 ** ((tonicClass(survey.key.tonic) + 3 + semitones) / 12 - 1);
     sound.connect(gain);
     sound.start(start);
     sound.stop(start + 2 * barS);
@@ -216,7 +217,7 @@ function bass() {
   }
   document.getElementById("bass-sure").textContent = sure(mean(notes.map((n) => [n[6], n[1]])));
   // One lane per degree, octaves folded together: what the line does is read faster than where it lies.
-  const lanes = [...new Map(notes.map(([, , midi, degree]) => [(midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12, degree]))].sort((a, b) => a[0] - b[0]);
+  const lanes = [...new Map(notes.map(([, , midi, degree]) => [(midi + 120 - tonicClass(survey.key.tonic)) % 12, degree]))].sort((a, b) => a[0] - b[0]);
   const left = 28, lane = Math.min(22, (height - 16) / lanes.length);
   const x = (beat) => left + ((beat - first) / 16) * (width - left);
   const lanesY = new Map(lanes.map(([step], i) => [step, height - 16 - (i + 1) * lane]));
@@ -225,7 +226,7 @@ function bass() {
     node.append(text(0, y + lane / 2 + 4, degree, { class: "s" }), el("line", { class: "grid", x1: left, x2: width, y1: y + lane, y2: y + lane }));
   }
   for (const [start, beats, midi, , name, slide, confidence] of notes) {
-    const y = lanesY.get((midi + 120 - TONICS.indexOf(survey.key.tonic)) % 12);
+    const y = lanesY.get((midi + 120 - tonicClass(survey.key.tonic)) % 12);
     const box = el("rect", { class: confidence < 0.5 ? "refbox unsure" : "refbox", x: x(start) + 0.5, y: y + 2, width: Math.max(2, ((width - left) / 16) * beats - 2), height: Math.max(3, lane - 4) });
     box.append(el("title", {}, slide ? `${name}, slid to from ${Math.abs(slide)} semitones ${slide > 0 ? "above" : "below"}` : name, `, ${sure(confidence)}`));
     node.append(box);

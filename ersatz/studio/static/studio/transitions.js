@@ -2,15 +2,8 @@
 
 import { edge, node, place } from "./bars.js";
 import { button, choiceField, numberField } from "./fields.js";
+import { BUSES, TRANSITIONS } from "./vocabulary.js";
 
-const KINDS = ["riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact", "crash", "slow-down", "echo throw"];
-const BEHIND = ["fall", "impact", "crash"];
-/** What each kind may be made of, or work on. */
-const ON = {
-  "snare roll": "part", "reverse swell": "part", "echo throw": "part", gap: "many", "drum fill": "many",
-  "low-cut sweep": "chains", "high-cut sweep": "chains", wash: "chains", "slow-down": "chains",
-};
-const BUSES = ["drums", "bass", "music", "effects"];
 const LINE = 17;
 
 const bars = (beats) => {
@@ -27,7 +20,7 @@ export class Transitions {
     const ends = Object.fromEntries(this.song().sections.map((s) => [s.id, s.start - 1 + s.bars]));
     return this.song().transitions.filter((t) => t.section in ends).map((t) => {
       const joint = ends[t.section], length = t.beats / 4;
-      return { t, joint, from: BEHIND.includes(t.kind) ? joint : joint - length, to: BEHIND.includes(t.kind) ? joint + length : joint };
+      return { t, joint, from: TRANSITIONS[t.kind].behind ? joint : joint - length, to: TRANSITIONS[t.kind].behind ? joint + length : joint };
     });
   }
 
@@ -54,7 +47,7 @@ export class Transitions {
     const placed = this.#lines(), count = Math.max(1, ...placed.map((p) => p.line + 1));
     const lane = this.rows.row(head, 8 + count * LINE, "joints");
     for (const { t, from, to, line, joint, last } of placed) {
-      const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${BEHIND.includes(t.kind) ? " behind" : ""}${last ? " last" : ""}`), from, to - from);
+      const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${TRANSITIONS[t.kind].behind ? " behind" : ""}${last ? " last" : ""}`), from, to - from);
       thing.type = "button";
       thing.style.top = `${4 + line * LINE}px`;
       thing.dataset.transition = t.id;
@@ -65,7 +58,7 @@ export class Transitions {
       thing.addEventListener("click", () => { thing.focus(); this.pick(t.id); });
       thing.addEventListener("keydown", (event) => this.#key(event, t));
       lane.append(thing);
-      if (BEHIND.includes(t.kind)) continue;
+      if (TRANSITIONS[t.kind].behind) continue;
       // Its beginning is taken hold of; it always ends at the joint.
       const begins = edge(this.rows, { bar: from, least: Math.max(0, joint - 64), most: joint - 0.25, step: 0.25, name: `Start of ${t.kind}`, said: (bar) => `${(joint - bar) * 4} beats long` }, (bar) => this.change(t, () => ({ beats: (joint - bar) * 4 })));
       begins.classList.add("small");
@@ -82,7 +75,7 @@ export class Transitions {
     event.stopPropagation();
     if (event.key === "Delete") this.send({ kind: "take_out_transition", id: t.id });
     else if (amount) this.change(t, (now) => ({ amount: Math.min(1, Math.max(0, Number((now.amount + amount).toFixed(2)))) }));
-    else this.change(t, (now) => ({ beats: Math.max(0.25, now.beats + beats * (event.shiftKey ? 4 : 1) * (BEHIND.includes(t.kind) ? -1 : 1)) }));
+    else this.change(t, (now) => ({ beats: Math.max(0.25, now.beats + beats * (event.shiftKey ? 4 : 1) * (TRANSITIONS[t.kind].behind ? -1 : 1)) }));
   }
 
   /** `by(t)` is what becomes other, of the joint as it stands when its turn comes. */
@@ -110,7 +103,7 @@ export class Transitions {
     add.setAttribute("aria-label", `Add a transition at the end of ${section.name}`);
     add.dataset.tool = "add-transition";
     add.add(new Option(`add at the end of ${section.name} …`, ""));
-    for (const kind of KINDS) add.add(new Option(kind, kind));
+    for (const kind of Object.keys(TRANSITIONS)) add.add(new Option(kind, kind));
     add.addEventListener("change", () => { if (add.value) this.send({ kind: "put_transition", section: section.id, what: add.value, beats: 0 }); });
     this.box.append(node("b", "", "Joints"), add);
     const t = this.song().transitions.find((one) => one.id === this.picked);
@@ -120,18 +113,19 @@ export class Transitions {
       node("span", "own", `${t.kind} at bar ${where.start + where.bars}`),
       numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, () => ({ beats }))),
     );
-    if (t.kind !== "gap") this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, () => ({ amount: v / 100 }))));
-    if (t.kind === "snare roll") this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: this.song().rhythms, value: t.rhythm || this.song().rhythms[0] }, (rhythm) => this.change(t, () => ({ rhythm }))));
-    if (t.kind === "drum fill") this.box.append(button("Another fill", () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
+    if (TRANSITIONS[t.kind].hasAmount) this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, () => ({ amount: v / 100 }))));
+    const { rhythms } = TRANSITIONS[t.kind];
+    if (rhythms.length) this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: rhythms, value: t.rhythm || rhythms[0] }, (rhythm) => this.change(t, () => ({ rhythm }))));
+    if (TRANSITIONS[t.kind].hasSeed) this.box.append(button(`Another ${t.kind}`, () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
     this.#on(t);
     this.box.append(button("Take out", () => this.send({ kind: "take_out_transition", id: t.id }), "plain"));
   }
 
   #on(t) {
-    const how = ON[t.kind];
-    if (!how) return;
+    const how = TRANSITIONS[t.kind].worksOn;
+    if (how === "carrier") return;
     const parts = this.song().parts.filter((p) => how !== "part" || Object.keys(p.patterns).length).map((p) => [p.id, p.name]);
-    const options = how === "part" ? parts : how === "many" ? [...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts] : [["master", "everything"], ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts];
+    const options = how === "part" ? parts : how === "parts" ? [...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts] : [["master", "everything"], ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts];
     const named = (id) => options.find(([o]) => o === id)?.[1] ?? id;
     const usual = how === "part" ? "usual part" : "the usual ones";
     const select = document.createElement("select");

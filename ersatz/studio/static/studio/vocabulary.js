@@ -1,0 +1,5 @@
+// What the core and the pages both name: kinds, labels, buses, measures. Said in ersatz/studio/vocabulary.py alone.
+
+import { readJson } from "./draw.js";
+
+export const { ticksPerBar: TICKS_PER_BAR, labels: LABELS, roles: ROLE_NAMES, buses: BUSES, returns: RETURNS, automationShapes: SHAPES, firstSlice: FIRST_SLICE, transitions: TRANSITIONS } = readJson("vocabulary");
