@@ -1,0 +1,16 @@
+"""`ersatz draft`: a matched first remake."""
+
+from __future__ import annotations
+
+import argparse
+
+from ersatz.commands.files import progress, write_json
+from ersatz.commands.references import as_reference
+from ersatz.core.remake import draft_and_match
+
+
+def run(arguments: argparse.Namespace) -> None:
+    survey, target = as_reference(arguments.survey)
+    style = arguments.style or (target.style if target else None)
+    song = draft_and_match(survey, arguments.seed, style, progress=progress("draft"))
+    write_json(song.to_json(), arguments.out)
