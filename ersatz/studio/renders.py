@@ -15,8 +15,8 @@ from django.http import FileResponse, HttpResponse, HttpResponseBase
 
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.files import Files
-from ersatz.core.mixdown.notes import ENGINE
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.version import engine
 from ersatz.core.samples import Samples
 from ersatz.core.song.document import Song, digest
 from ersatz.studio.kept import Kept
@@ -50,7 +50,7 @@ def ready(remake: Remake, sha: str, song: Song, heard: frozenset[str] | None = N
     used = {s for part in song.parts for sound in _sounds(part) for s in sound.samples.values()}
     samples: Samples = OwnSample.objects.finder(remake.owner) if used else _none
     found = tuple(sorted(s for s in used if samples(s) is not None))
-    key = digest([ENGINE, sha, found, sorted(heard) if heard is not None else None])
+    key = digest([engine(), sha, found, sorted(heard) if heard is not None else None])
     return key, _mixdowns.get(key, lambda: Mixdown(song, render_cache(), samples, heard))
 
 

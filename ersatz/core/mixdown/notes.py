@@ -17,6 +17,7 @@ from ersatz.core.effects import eq, space
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
+from ersatz.core.mixdown.version import engine
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
@@ -25,8 +26,6 @@ from ersatz.core.transitions.spec import StagedPart
 from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
 
-#: Raised when what a node of the mixdown computes changes, so that nothing stale is read from disk.
-ENGINE = 10
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
 #: A swell is made of a note held this long, and fades out over this much at its end.
@@ -119,7 +118,7 @@ class Notes:
             # Synced LFOs follow the tempo, and so do samples that are fitted to it.
             tempo = self._song.bpm if p.sound.modulations or p.sound.samples else 0
             # One that is gone is silence only until it is back.
-            settings = digest([ENGINE, sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
+            settings = digest([engine(), sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
             voice = voice_of(p.sound)
             held = voice.pitched or voice.held
             out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound))

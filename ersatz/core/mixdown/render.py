@@ -29,9 +29,10 @@ from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars, Key, Node
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.notes import ENGINE, Notes
+from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.mixdown.staging import staged
+from ersatz.core.mixdown.version import engine
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
@@ -182,7 +183,7 @@ class Mixdown:
     def _chain_settings(self, effects: tuple[Effect, ...]) -> str:
         """What of a chain doesn't depend on the bar; worked out once for each."""
         if id(effects) not in self._settings:
-            self._settings[id(effects)] = digest([ENGINE, self.song.bpm, to_json(effects)])
+            self._settings[id(effects)] = digest([engine(), self.song.bpm, to_json(effects)])
         return self._settings[id(effects)]
 
     def _chain_start(self, effects: tuple[Effect, ...], bar: int) -> int:
@@ -287,7 +288,7 @@ class Mixdown:
     def _duck_gain(self, bar: int, depth_db: float) -> np.ndarray:
         """Gain of a ducker of this depth, shape (samples,): the same for all parts that it moves as far."""
         near, n = self._triggers_near(bar), self.bars.length(bar)
-        key = "d" + digest([ENGINE, self._duck_key, near, n, depth_db])
+        key = "d" + digest([engine(), self._duck_key, near, n, depth_db])
 
         def compute() -> np.ndarray:
             shape, beat = np.array(self.song.ducking.shape), self.song.grid.beat_s * RATE_HZ
@@ -309,7 +310,7 @@ class Mixdown:
 
         def make() -> str | None:
             chained = self._chained_key(part, bar)
-            return None if chained is None else "f" + digest([ENGINE, chained, self._fader_settings(part, bar)])
+            return None if chained is None else "f" + digest([engine(), chained, self._fader_settings(part, bar)])
 
         return self._known("part", part.id, bar, make)
 
@@ -402,7 +403,7 @@ class Mixdown:
         out = {}
         for name in RETURNS:
             settings = self._return(name)
-            key = "i" + digest([ENGINE, name, to_json(settings) | {"duck_db": 0}, self.song.bpm if name == "delay" else 0])
+            key = "i" + digest([engine(), name, to_json(settings) | {"duck_db": 0}, self.song.bpm if name == "delay" else 0])
 
             def compute(name: str = name) -> np.ndarray:
                 if name == "reverb":
@@ -438,7 +439,7 @@ class Mixdown:
         return self._known("send", name, bar, make)
 
     def _echoed_key(self, name: str, bar: int) -> str:
-        return "e" + digest([ENGINE, self._responses[name][0], self._send_key(name, bar)])
+        return "e" + digest([engine(), self._responses[name][0], self._send_key(name, bar)])
 
     def _echoed(self, name: str, bar: int) -> np.ndarray:
         """What the return makes of one bar's sends with all of its tail, shape (2, n): the bars after add it up."""
@@ -478,7 +479,7 @@ class Mixdown:
                 return None
             duck_db = self._return(name).duck_db
             duck = [duck_db, self._duck_key, self._triggers_near(bar)] if duck_db else 0
-            return "r" + digest([ENGINE, self._responses[name][0], self.bars.length(bar), heard, duck, self._gain_key(name, bar)])
+            return "r" + digest([engine(), self._responses[name][0], self.bars.length(bar), heard, duck, self._gain_key(name, bar)])
 
         return self._known("return", name, bar, make)
 
@@ -509,7 +510,7 @@ class Mixdown:
                 return None
             keys = [*(self._bus_key(bus, bar) for bus in BUSES), *(self._return_key(name, bar) for name in RETURNS)]
             gains = [self._gain_key(bus, bar) for bus in BUSES]
-            return None if all(key is None for key in keys) else "m" + digest([ENGINE, self.bars.length(bar), keys, gains])
+            return None if all(key is None for key in keys) else "m" + digest([engine(), self.bars.length(bar), keys, gains])
 
         return self._known("mix", "", bar, make)
 
@@ -546,7 +547,7 @@ class Mixdown:
     @cached_property
     def _tone_settings(self) -> str:
         m = self.song.master
-        return digest([ENGINE, to_json(m.eq), m.low_cut_hz, m.width, m.mono_below_hz])
+        return digest([engine(), to_json(m.eq), m.low_cut_hz, m.width, m.mono_below_hz])
 
     def _tone_key(self, bar: int) -> str:
         around = self._known("tone", "", bar, lambda: digest(self.bars.stretch_key(self._mix_key, bar, CONTEXT, 0)))
@@ -599,7 +600,7 @@ class Mixdown:
         def make() -> str:
             around = self.bars.stretch_key(self._mastering_key, bar, limiter.CONTEXT, limiter.CONTEXT)
             moved = self._gain_key(MASTER, bar, limiter.CONTEXT, limiter.CONTEXT)
-            return "o" + digest([ENGINE, m.gain_db, m.ceiling_dbtp, around, moved])
+            return "o" + digest([engine(), m.gain_db, m.ceiling_dbtp, around, moved])
 
         return self._known("master", "", bar, make)
 
