@@ -32,7 +32,7 @@ from ersatz.core.survey.document import Corrections
 ODD: tuple[Any, ...] = (
     None, True, False, 0, -1, 1, 2, 7, 16, 10**6, 2**31, 2**53, 2**63, 10**300, -(2**63), 0.5, -0.5, 1e-300, 1e300, 3.7, "", "x",
     "A", "²",
-    "effects.0.blend", "bus:drums", "s1", "kick", "~", "\u0000", "\ud800", "9" * 5000, "ä" * 300, [], {}, [[]], [None], {"a": 1},
+    "effects.e1.blend", "bus:drums", "s1", "kick", "~", "\u0000", "\ud800", "9" * 5000, "ä" * 300, [], {}, [[]], [None], {"a": 1},
     [1] * 50,
 )  # fmt: skip
 #: Text that JSON readers let pass.

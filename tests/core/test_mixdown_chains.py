@@ -114,7 +114,7 @@ def test_a_return_and_a_buss_effect_are_automated():
     loud, quiet = (Mixdown(s).solo_return("reverb", 0, 4 * RATE_HZ) for s in (song(sent), made))
     np.testing.assert_allclose(quiet, loud / 1000, atol=1e-6)
     low = (Effect("sweep", {"cutoff_hz": 300.0}, {"kind": "low-pass 24"}),)
-    moved = Automation("effects.0.cutoff_hz", (AutomationPoint(0, 300.0),))
+    moved = Automation("effects.e1.cutoff_hz", (AutomationPoint(0, 300.0),))
     open_ = (replace(low[0], params={"cutoff_hz": 9000.0}),)
     a, b = song(PLUCK, buses={"music": low}), song(PLUCK, buses={"music": open_}, automation={"music": (moved,)})
     np.testing.assert_allclose(*(Mixdown(s).samples(0, 4 * RATE_HZ, stage="mix") for s in (a, b)), atol=1e-5)
@@ -131,7 +131,7 @@ def test_bent_automation_keeps_its_ends():
 
 def test_an_automated_effect_sounds_like_the_same_effect_at_that_value():
     sweep = Effect("sweep", {"cutoff_hz": 300.0}, {"kind": "low-pass 24"})
-    curve = Automation("effects.0.cutoff_hz", (AutomationPoint(0, 300.0), AutomationPoint(BAR, 300.0)))
+    curve = Automation("effects.e1.cutoff_hz", (AutomationPoint(0, 300.0), AutomationPoint(BAR, 300.0)))
     fixed, moved = (song(replace(PLUCK, effects=(sweep,), automation=a)) for a in ((), (curve,)))
     stop = Mixdown(fixed).bar_range(2, 2)[1]
     np.testing.assert_allclose(*(Mixdown(s).solo_part(s.parts[0], 0, stop) for s in (fixed, moved)), atol=1e-6)

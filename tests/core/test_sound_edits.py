@@ -15,7 +15,7 @@ from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db, sounding_as
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.document import Automation, AutomationPoint, Effect, Modulation, Note, Sound
+from ersatz.core.song.document import Automation, AutomationPoint, Effect, Modulation, Note, Song, Sound, identified
 from ersatz.core.voices import complete, library, render_note
 from ersatz.core.voices.pictures import AXIS_HZ, pictures_of
 from ersatz.core.voices.spec import Played
@@ -99,38 +99,61 @@ def test_what_cannot_be_is_refused_with_a_sentence(song, kind, fields):
 
 
 def test_a_chain_says_what_has_changed(song):
-    def after(*kinds):
-        return edit("set_effects", part="lead", effects=[{"kind": k} for k in kinds])
+    def after(*effects):
+        return edit("set_effects", part="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
 
-    two = after("eq", "reverb").apply(song)
-    assert after("reverb", "eq").sentence(two).endswith("in another order")
-    assert after("eq").sentence(two).endswith("Reverb taken out")
-    assert after("eq", "delay", "reverb").sentence(two).endswith("Delay added")
-    louder = edit("set_effects", part="lead", effects=[{"kind": "eq"}, {"kind": "reverb", "blend": 0.5}])
+    two = after(("eq", "a"), ("reverb", "b")).apply(song)
+    assert after(("reverb", "b"), ("eq", "a")).sentence(two).endswith("in another order")
+    assert after(("eq", "a")).sentence(two).endswith("Reverb taken out")
+    assert after(("eq", "a"), ("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay added")
+    assert after(("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay for Equaliser")
+    louder = edit("set_effects", part="lead", effects=[{"kind": "eq", "id": "a"}, {"kind": "reverb", "id": "b", "blend": 0.5}])
     assert louder.sentence(two).endswith("Reverb changed")
 
 
 def test_automation_goes_with_its_effect(song):
-
-    lead = song.part("lead")
-    moves = (Automation("effects.0.blend", (AutomationPoint(0, 0.5),)), Automation("pan", (AutomationPoint(0, 0.0),)))
-    lead = replace(lead, effects=(Effect("eq"), Effect("reverb")), automation=moves)
+    moves = (Automation("effects.e1.blend", (AutomationPoint(0, 0.5),)), Automation("pan", (AutomationPoint(0, 0.0),)))
+    lead = replace(song.part("lead"), effects=(Effect("eq"), Effect("reverb")), automation=moves)
+    assert [e.id for e in lead.effects] == ["e1", "e2"]
     made = replace(song, parts=tuple(lead if p.id == "lead" else p for p in song.parts))
-    kept = applied(made, "set_effects", part="lead", effects=[{"kind": "eq", "blend": 0.2}, {"kind": "reverb"}])
-    assert kept.automation == moves
 
-    def targets(effects, places=()):
-        edited = applied(made, "set_effects", part="lead", effects=[{"kind": k} for k in effects], places=list(places))
-        return [a.target for a in edited.automation]
+    def after(*effects):
+        edited = applied(made, "set_effects", part="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
+        return [e.id for e in edited.effects], [a.target for a in edited.automation]
 
-    assert targets(["reverb", "eq"]) == ["effects.1.blend", "pan"]
-    assert targets(["delay", "eq", "reverb"]) == ["effects.1.blend", "pan"]
-    assert targets(["reverb"]) == ["pan"]
-    # Of two alike the page says which is which.
-    assert targets(["eq", "eq", "reverb"], [-1, 0, 1]) == ["effects.1.blend", "pan"]
-    for wrong in ([0], [0, 0, 1], [0, 5, 1], [1, 0, -1]):
-        with pytest.raises(InvalidEdit):
-            targets(["eq", "eq", "reverb"], wrong)
+    both = ["effects.e1.blend", "pan"]
+    assert after(("reverb", "e2"), ("eq", "e1")) == (["e2", "e1"], both)
+    assert after(("delay", ""), ("eq", "e1"), ("reverb", "e2")) == (["e3", "e1", "e2"], both)
+    assert after(("eq", ""), ("eq", "e1")) == (["e3", "e1"], both)
+    assert after(("reverb", "e2")) == (["e2"], ["pan"])
+    # Without ids they are others, which nothing moves.
+    assert after(("eq", ""), ("reverb", "")) == (["e3", "e4"], ["pan"])
+    with pytest.raises(InvalidEdit, match="there any more"):
+        after(("delay", "e1"))
+
+
+def test_effects_of_a_chain_have_ids_of_their_own():
+    assert [e.id for e in identified((Effect("eq"), Effect("eq", id="e1"), Effect("eq", id="x"), Effect("eq", id="x")))] == [
+        "e2",
+        "e1",
+        "x",
+        "e3",
+    ]
+    chain = (Effect("eq", id="a"), Effect("reverb", id="b"))
+    assert identified(chain) is chain
+
+
+def test_a_song_that_named_effects_by_their_place_is_read(song):
+    curve = Automation("effects.e2.blend", (AutomationPoint(0, 0.5),))
+    lead = replace(song.part("lead"), effects=(Effect("eq"), Effect("reverb")), automation=(curve,))
+    made = replace(
+        song, parts=tuple(lead if p.id == "lead" else p for p in song.parts), buses={"drums": (Effect("eq"),)},
+        automation={"drums": (Automation("effects.e1.blend", (AutomationPoint(0, 0.2),)),)},
+    )  # fmt: skip
+    older = json.loads(json.dumps(made.to_json()).replace("effects.e2.", "effects.1.").replace("effects.e1.", "effects.0."))
+    for effect in [*older["buses"]["drums"], *(e for part in older["parts"] for e in part["effects"])]:
+        del effect["id"]
+    assert Song.from_json(older) == made
 
 
 def test_every_note_is_heard_at_one_loudness():
@@ -247,7 +270,7 @@ def test_notes_keep_their_bends(song):
 def test_what_can_be_automated_depends_on_whose_it_is(song):
     points = (AutomationPoint(0, -12.0), AutomationPoint(3840, 0.0, 0.5))
     wet = SetEffects("lead", (Effect("delay"),)).apply(song)
-    assert "effects.0.level" in automatable(wet, "lead")
+    assert "effects.e1.level" in automatable(wet, "lead")
     assert set(automatable(wet, "reverb")) == {"gain_db"}
     made = SetAutomation("lead", "gain_db", points)
     assert made.apply(wet).part("lead").automation == (Automation("gain_db", points),)

@@ -103,8 +103,8 @@ def test_a_sweep_on_a_part_without_effects_is_rendered_from_a_cold_cache():
     """Where a chain does nothing its bar is its source's: the same node, which must not wait for itself."""
     swept = put("high-cut sweep", 8, on=("lead",))
     lone = replace(SONG, parts=tuple(replace(p, effects=(Effect("width"),)) if p.id == "lead" else p for p in SONG.parts))
-    off = SetAutomation("lead", "effects.0.blend", (AutomationPoint(0, 0.0),)).apply(lone)
-    bus = SetAutomation("bus:music", "effects.0.blend", (AutomationPoint(0, 0.0),)).apply(
+    off = SetAutomation("lead", "effects.e1.blend", (AutomationPoint(0, 0.0),)).apply(lone)
+    bus = SetAutomation("bus:music", "effects.e1.blend", (AutomationPoint(0, 0.0),)).apply(
         replace(SONG, buses={"music": (Effect("width"),)})
     )
     for song, same in ((swept, False), (off, True), (bus, True)):

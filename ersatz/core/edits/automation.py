@@ -9,7 +9,7 @@ from ersatz.core.edits.arrangement import section_name, section_of, with_part
 from ersatz.core.edits.sound import figure
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song, Tick
+from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song, Tick, effect_value
 from ersatz.core.transitions import BUS
 
 MOST_AUTOMATION_POINTS = 2000
@@ -28,9 +28,9 @@ def automatable(song: Song, owner: str) -> dict[str, tuple[float, float]]:
     if part is None and owner.removeprefix(BUS) not in (*BUSES, *RETURNS, MASTER):
         raise InvalidEdit(f"There is nothing called “{owner}” to automate.")
     out = dict(FADERS) if part else {"gain_db": FADERS["gain_db"]}
-    for k, effect in enumerate(_effects_of(song, owner)):
-        out[f"effects.{k}.blend"] = (0.0, 1.0)
-        out.update({f"effects.{k}.{p.name}": (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
+    for effect in _effects_of(song, owner):
+        out[f"effects.{effect.id}.blend"] = (0.0, 1.0)
+        out.update({f"effects.{effect.id}.{p.name}": (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
     return out
 
 
@@ -38,6 +38,10 @@ def _effects_of(song: Song, owner: str) -> tuple[Effect, ...]:
     """The chain of a part, a bus or the master; returns have none."""
     part, name = song.part(owner), owner.removeprefix(BUS)
     return part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
+
+
+def _effect_of(song: Song, owner: str, effect_id: str) -> Effect:
+    return next(e for e in _effects_of(song, owner) if e.id == effect_id)
 
 
 def curves_of(song: Song, owner: str) -> tuple[Automation, ...]:
@@ -56,12 +60,12 @@ def target_name(target: str) -> str:
 
 def described(song: Song, owner: str, target: str) -> tuple[str, str]:
     """What a target is called, and its unit."""
-    if not target.startswith("effects."):
+    effect_id, name = effect_value(target)
+    if not effect_id:
         return {"gain_db": "Level", "pan": "Pan", "reverb_db": "Reverb send", "delay_db": "Delay send"}[target], (
             "" if target == "pan" else "dB"
         )
-    _, place, name = target.split(".")
-    spec = spec_of(_effects_of(song, owner)[int(place)])
+    spec = spec_of(_effect_of(song, owner, effect_id))
     param = next((p for p in spec.params if p.name == name), None)
     return f"{spec.title}: {param.title if param else 'Blend'}", param.unit if param else ""
 
@@ -121,10 +125,10 @@ def shape_points(shape: Shape, first: int, last: int, low: float, high: float, b
 def standing(song: Song, owner: str, target: str) -> float:
     """The value that a target has where nothing is automated."""
     part = song.part(owner)
-    if not target.startswith("effects."):
+    effect_id, name = effect_value(target)
+    if not effect_id:
         return float(getattr(part, target)) if part else 0.0
-    _, place, name = target.split(".")
-    effect = _effects_of(song, owner)[int(place)]
+    effect = _effect_of(song, owner, effect_id)
     if name == "blend":
         return effect.blend
     return next(p.value(effect.params) for p in spec_of(effect).params if p.name == name)

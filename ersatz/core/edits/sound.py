@@ -9,7 +9,7 @@ from ersatz.core.edits.arrangement import part_of, with_part
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Automation, Effect, Modulation, Part, Song, Sound
+from ersatz.core.song.document import Automation, Effect, Modulation, Part, Song, Sound, identified
 from ersatz.core.voices import complete, path, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
@@ -180,40 +180,19 @@ class SetSample:
         return f"{part_of(song, self.part).name} plays {self.name}"
 
 
-def came_from(old: tuple[Effect, ...], new: tuple[Effect, ...]) -> tuple[int, ...]:
-    """Place in `old` of each effect of `new`, -1 for those that weren't there."""
-    if [e.kind for e in old] == [e.kind for e in new]:
-        return tuple(range(len(new)))
-    out = [-1] * len(new)
-    for same in (lambda a, b: a == b, lambda a, b: a.kind == b.kind):
-        for k, effect in enumerate(new):
-            if out[k] < 0:
-                out[k] = next((i for i, e in enumerate(old) if i not in out and same(e, effect)), -1)
-    return tuple(out)
-
-
-def moved_automation(curves: tuple[Automation, ...], came: tuple[int, ...]) -> tuple[Automation, ...]:
-    """A part's automation after its effects took the places `came` says; that of an effect which is gone is gone."""
-    now = {f"effects.{old}.": f"effects.{new}." for new, old in enumerate(came) if old >= 0}
-    out = []
-    for curve in curves:
-        prefix = curve.target[: curve.target.rfind(".") + 1]
-        if prefix in now:
-            out.append(replace(curve, target=now[prefix] + curve.target.removeprefix(prefix)))
-        elif not prefix:
-            out.append(curve)
-    return tuple(out)
+def kept_automation(curves: tuple[Automation, ...], effects: tuple[Effect, ...]) -> tuple[Automation, ...]:
+    """The curves of a chain's owner without those of effects that are gone."""
+    here = {e.id for e in effects}
+    return tuple(c for c in curves if not c.effect or c.effect in here)
 
 
 @dataclass(frozen=True)
 class SetEffects:
-    """The part's effects, in order. `places`: where each of them stood in the chain before, -1 for a new one; without it equal
-    effects are taken to be the same ones, then those of a kind in their order. Automation goes with its effect."""
+    """The part's effects, in order. One with the id of an effect that was there is that effect, and its automation goes with it."""
 
     kind: ClassVar[str] = "set_effects"
     part: str
     effects: tuple[Effect, ...]
-    places: tuple[int, ...] = ()
 
     def apply(self, song: Song) -> Song:
         part = part_of(song, self.part)
@@ -228,29 +207,26 @@ class SetEffects:
                 raise InvalidEdit("A blend lies between 0 and 1.")
             if min(effect.above_hz, effect.below_hz) < 0 or max(effect.above_hz, effect.below_hz) > 20_000:
                 raise InvalidEdit("An effect’s range lies between 0 and 20 kHz.")
+            if effect.id and not effect.id.isalnum():
+                raise InvalidEdit("An effect’s id is made of letters and figures.")
             if effect.key == part.id or (effect.key and song.part(effect.key) is None):
                 raise InvalidEdit("An effect is keyed by another part of the song.")
-        came = self._came_from(part.effects)
-        return with_part(song, replace(part, effects=self.effects, automation=moved_automation(part.automation, came)))
-
-    def _came_from(self, old: tuple[Effect, ...]) -> tuple[int, ...]:
-        if not self.places:
-            return came_from(old, self.effects)
-        named = [p for p in self.places if p != -1]
-        fits = len(self.places) == len(self.effects) and len(set(named)) == len(named)
-        if not fits or any(not -1 <= p < len(old) or (p >= 0 and old[p].kind != e.kind) for p, e in zip(self.places, self.effects)):
+        kinds = {e.id: e.kind for e in part.effects}
+        if any(kinds.get(e.id, e.kind) != e.kind for e in self.effects):
             raise InvalidEdit("These effects aren’t there any more.")
-        return self.places
+        effects = identified(self.effects, kinds)
+        return with_part(song, replace(part, effects=effects, automation=kept_automation(part.automation, effects)))
 
     def sentence(self, song: Song) -> str:
         part = part_of(song, self.part)
-        old, new = [e.kind for e in part.effects], [e.kind for e in self.effects]
-        title = {e.kind: spec_of(e).title for e in (*part.effects, *self.effects)}
-        if len(new) > len(old):
-            return f"{part.name}: {title[next((k for k in new if new.count(k) > old.count(k)), new[-1])]} added"
-        if len(new) < len(old):
-            return f"{part.name}: {title[next((k for k in old if old.count(k) > new.count(k)), old[-1])]} taken out"
-        if old != new:
+        old, new = {e.id: e for e in part.effects}, {e.id: e for e in self.effects}
+        added = [spec_of(e).title for e in self.effects if e.id not in old]
+        gone = [spec_of(e).title for e in part.effects if e.id not in new]
+        if added and gone:
+            return f"{part.name}: {', '.join(added)} for {', '.join(gone)}"
+        if added or gone:
+            return f"{part.name}: {', '.join(added or gone)} {'added' if added else 'taken out'}"
+        if list(old) != list(new):
             return f"{part.name}: effects in another order"
-        changed = next((b for a, b in zip(part.effects, self.effects) if a != b), None)
-        return f"{part.name}: {title[changed.kind]} changed" if changed else f"{part.name}: effects"
+        changed = next((e for e in self.effects if e != old[e.id]), None)
+        return f"{part.name}: {spec_of(changed).title} changed" if changed else f"{part.name}: effects"

@@ -14,8 +14,8 @@ from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.song.document import Effect
 
-#: Place in the chain -> automated values by name, one per sample.
-Moved = Callable[[int], dict[str, np.ndarray]]
+#: Id of an effect -> its automated values by name, one per sample.
+Moved = Callable[[str], dict[str, np.ndarray]]
 #: Part -> its signal over the stretch, shape (2, n), and the song samples of its hits.
 Keyed = Callable[[str], tuple[np.ndarray, np.ndarray]]
 
@@ -88,14 +88,14 @@ def run_chain(
     x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, keyed: Keyed | None = None
 ) -> np.ndarray:
     """All effects in order on (2, n); gives what is left without their reach at both ends. `moved` gives an effect's automated
-    values by its place in the chain; `keyed` another part's signal and hits."""
+    values by its id; `keyed` another part's signal and hits."""
     first = 0
-    for place, effect in enumerate(effects):
+    for effect in effects:
         here = replace(where, start=where.start + first)
         if effect.key and keyed is not None and spec_of(effect).keyed:
             signal, hits = keyed(effect.key)
             here = replace(here, key=signal[:, first : first + x.shape[1]], hits=hits)
-        values = moved(place) if moved else {}
+        values = moved(effect.id) if moved else {}
         x = apply_effect(x, effect, here, {name: value[first : first + x.shape[1]] for name, value in values.items()})
         # What an effect needed around the stretch isn't carried on into the next ones.
         before, after = reach((effect,), where.bpm, where.rate)

@@ -157,7 +157,7 @@ class Mixdown:
         first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
         off = 0
         for k, effect in enumerate(effects):
-            blend = blends.get(f"effects.{k}.blend")
+            blend = blends.get(f"effects.{effect.id}.blend")
             if not effect.on or (blend and automation.stands_at(blend, 0.0, first, last)):
                 off |= 1 << k
         if off == (1 << len(effects)) - 1 and all(e.on or not e.bypass_db for e in effects):
@@ -210,8 +210,8 @@ class Mixdown:
         n = x.shape[1]
         start = self.bars.edge(self._chain_start(effects, bar)) - before
 
-        def moved(place: int) -> dict[str, np.ndarray]:
-            prefix = f"effects.{place}."
+        def moved(effect_id: str) -> dict[str, np.ndarray]:
+            prefix = f"effects.{effect_id}."
             return {
                 a.target.removeprefix(prefix): automation.curve(self._control(a, bar, before, n), n)
                 for a in automated if a.target.startswith(prefix)
@@ -743,9 +743,7 @@ class Mixdown:
 
 def _moves_one_of(curve: Automation, effects: tuple[Effect, ...]) -> bool:
     """Whether a curve moves something of an effect that is on."""
-    _, _, rest = curve.target.partition("effects.")
-    place = rest.partition(".")[0]
-    return place.isdigit() and int(place) < len(effects) and effects[int(place)].on
+    return any(e.on and curve.target.startswith(f"effects.{e.id}.") for e in effects)
 
 
 def tone(x: np.ndarray, master: Master) -> np.ndarray:

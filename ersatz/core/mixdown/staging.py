@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import fields, replace
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import MASTER, Automation, AutomationPoint, Cell, Effect, Part, Song, Sound
+from ersatz.core.song.document import MASTER, Automation, AutomationPoint, Cell, Effect, Part, Song, Sound, identified
 from ersatz.core.transitions import TRANSITIONS
 from ersatz.core.transitions.spec import BUS, FADE_IN_TICKS, SNAP_TICKS, Course, Joint, Stage, StagedPart, Stretch
 
@@ -108,18 +108,19 @@ def _added(song: Song, owner: str, effect: Effect, courses: dict[str, Course], s
     name = owner.removeprefix(BUS)
     part = None if owner.startswith(BUS) else song.part(owner)
     chain = part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
-    place = f"effects.{len(chain)}."
+    chain = identified((*chain, effect))
+    place = f"effects.{chain[-1].id}."
     ordered = sorted(stretches, key=lambda s: s.start)
     automation = [Automation(place + "blend", tuple(_blend(ordered)))]
     automation += [Automation(place + value, tuple(_along(ordered, course))) for value, course in courses.items()]
     if part:
-        made = replace(part, effects=(*chain, effect), automation=(*part.automation, *automation))
+        made = replace(part, effects=chain, automation=(*part.automation, *automation))
         return replace(song, parts=tuple(made if p.id == part.id else p for p in song.parts))
     old = song.automation.get(name, ())
     song = replace(song, automation={**song.automation, name: (*old, *automation)})
     if name == MASTER:
-        return replace(song, master=replace(song.master, effects=(*chain, effect)))
-    return replace(song, buses={**song.buses, name: (*chain, effect)})
+        return replace(song, master=replace(song.master, effects=chain))
+    return replace(song, buses={**song.buses, name: chain})
 
 
 def _blend(stretches: list[Stretch]) -> Iterable[AutomationPoint]:

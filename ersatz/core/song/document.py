@@ -8,15 +8,16 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from itertools import count
 from typing import Annotated, Any, Literal, get_args
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.grid import MAX_BPM, MIN_BPM, TICKS_PER_BEAT, BarGrid
 from ersatz.core.pitch import Key
 from ersatz.core.serial import Most, Within, from_json, to_json
-from ersatz.core.song.migrate import from_version_1, from_version_2
+from ersatz.core.song.migrate import from_version_1, from_version_2, with_named_effects
 
 SCHEMA = "ersatz.song/3"
 BUSES = ("drums", "bass", "music", "effects")
@@ -37,6 +38,8 @@ TransitionKind = Literal[
     "crash", "slow-down", "echo throw",
 ]  # fmt: skip
 STEPS_PER_BAR = 16
+#: Begins the target of an effect's automation.
+EFFECTS_PREFIX = "effects."
 MAX_TICKS = MAX_BARS * 4 * TICKS_PER_BEAT
 
 # Bounds of what a document may hold: wide enough for anything that an edit makes, narrow enough that nothing takes for ever.
@@ -156,6 +159,24 @@ class Effect:
     shape: Curve = ()
     key: Id = ""
     bypass_db: Decibels = 0.0
+    #: Its own within the chain, whatever place it takes; "" until it stands in one.
+    id: Id = ""
+
+
+def identified(effects: tuple[Effect, ...], gone: Iterable[str] = ()) -> tuple[Effect, ...]:
+    """A chain in which every effect has an id of its own: those without one, and of two with the same one the later, get the first
+    of e1, e2, ... that is free and not among `gone`."""
+    taken = {e.id for e in effects if e.id}
+    if len(taken) == len(effects):
+        return effects
+    taken |= set(gone)
+    fresh = (name for k in count(1) if (name := f"e{k}") not in taken)
+    seen: set[str] = set()
+    out = []
+    for effect in effects:
+        out.append(effect if effect.id and effect.id not in seen else replace(effect, id=next(fresh)))
+        seen.add(effect.id)
+    return tuple(out)
 
 
 @dataclass(frozen=True)
@@ -169,8 +190,8 @@ class AutomationPoint:
 
 @dataclass(frozen=True)
 class Automation:
-    """A value over the song. `target`: "gain_db", "pan", "reverb_db", "delay_db" or "effects.N.NAME" (N counts from 0; NAME a
-    parameter of that effect, or "blend"). Before the first point and after the last the value stands still."""
+    """A value over the song. `target`: "gain_db", "pan", "reverb_db", "delay_db" or "effects.ID.NAME" (of the effect with that id
+    a parameter, or "blend"). Before the first point and after the last the value stands still."""
 
     target: Id
     points: Annotated[tuple[AutomationPoint, ...], Most(20_000)]
@@ -179,6 +200,17 @@ class Automation:
         ticks = [p.tick for p in self.points]
         if not ticks or ticks != sorted(ticks):
             raise ValueError("an automation has points in order of time")
+
+    @property
+    def effect(self) -> str:
+        """Id of the effect that it moves, "" for a fader's value."""
+        return effect_value(self.target)[0]
+
+
+def effect_value(target: str) -> tuple[str, str]:
+    """Effect's id and name of its value, ("", target) for a fader's."""
+    device, _, name = target.rpartition(".")
+    return device.removeprefix(EFFECTS_PREFIX), name
 
 
 @dataclass(frozen=True)
@@ -221,6 +253,9 @@ class Part:
     automation: Annotated[tuple[Automation, ...], Most(200)] = ()
     choke: Name = ""
     groove: Groove = Groove()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "effects", identified(self.effects))
 
     def cell(self, section: str) -> Cell | None:
         return next((c for c in self.cells if c.section == section), None)
@@ -319,11 +354,14 @@ class Master:
     ceiling_dbtp: Annotated[float, Within(-60, 0)] = -1.0
     effects: Annotated[tuple[Effect, ...], Most(32)] = ()
 
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "effects", identified(self.effects))
+
 
 @dataclass(frozen=True)
 class Song:
     """`buses`: effects by bus. `automation`: of buses, returns and the master, by name; of these "gain_db" moves on top of the
-    level, and "effects.N.NAME" as in parts."""
+    level, and "effects.ID.NAME" as in parts."""
 
     title: Name
     bpm: float
@@ -352,6 +390,7 @@ class Song:
         Key(self.tonic, self.mode)
         if set(self.buses) - set(BUSES):
             raise ValueError(f"the buses are {', '.join(BUSES)}")
+        object.__setattr__(self, "buses", {bus: identified(chain) for bus, chain in self.buses.items()})
         if set(self.automation) - {*BUSES, *RETURNS, MASTER}:
             raise ValueError(f"automated are parts, {', '.join((*BUSES, *RETURNS))} and {MASTER}")
 
@@ -392,7 +431,7 @@ class Song:
             data = from_version_2(data)
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a song of format “{SCHEMA}”.")
-        return from_json(Song, data)
+        return from_json(Song, with_named_effects(data))
 
     def sha(self) -> str:
         """Identity of everything that sounds: names don't, nor do versions that are kept beside."""

@@ -1,11 +1,13 @@
 """Older song documents brought to the present format, as JSON before it is read.
 
 ersatz.song/1 had four pitched voices of its own; they are synthesiser sounds now, with the old values in their places.
+ersatz.song/3 named an automated effect by its place at first.
 ersatz.song/2 kept the gap at the end of a section with the section; it is a transition now.
 """
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 #: Old voice -> synthesiser values: (new name, old name or None, default or fixed value).
@@ -38,6 +40,7 @@ _CHOICES = {
     "pluck": {"osc2_wave": "pulse", "filter1_kind": "low-pass 12"}, "voice": {"osc1_wave": "pulse", "filter1_kind": "vowel"},
 }  # fmt: skip
 _ENVELOPE_OCTAVES = {"bass": 2.4, "stack": 1.0, "pluck": 3.0}
+_BY_PLACE = re.compile(r"^effects\.(\d+)\.")
 #: Vowels stood in the order a, o, e, i; they stand in the order a, e, i, o, u.
 _VOWELS = (0.0, 3.0, 1.0, 2.0)
 
@@ -56,6 +59,22 @@ def from_version_2(data: dict[str, Any]) -> dict[str, Any]:
         if section.get("gap_beats")
     ]
     return {**data, "schema": "ersatz.song/3", "transitions": gaps}
+
+
+def with_named_effects(data: dict[str, Any]) -> dict[str, Any]:
+    """A copy of a document whose curves name an effect by its place in the chain ("effects.0.blend"), naming it by the id that
+    it gets there (song.document.identified); any other as it is."""
+
+    def named(curves: Any) -> Any:
+        return [{**curve, "target": _BY_PLACE.sub(lambda m: f"effects.e{int(m[1]) + 1}.", curve["target"])} for curve in curves]
+
+    try:
+        parts = [{**part, "automation": named(part.get("automation", []))} for part in data["parts"]]
+        automation = {owner: named(curves) for owner, curves in data.get("automation", {}).items()}
+    except (AttributeError, KeyError, TypeError):
+        # Not a song's shape: what reads it says so.
+        return data
+    return {**data, "parts": parts, "automation": automation}
 
 
 def _sound(old: dict[str, Any]) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from django.urls import reverse
@@ -68,10 +69,10 @@ def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def effect_state(effect: Effect, place: int) -> dict[str, Any]:
+def effect_state(effect: Effect) -> dict[str, Any]:
     spec = spec_of(effect)
     return {
-        **to_json(effect), "place": place, "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
+        **to_json(effect), "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
         "fields": [field(p, p.value(effect.params)) for p in spec.params],
         "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
     }  # fmt: skip
@@ -96,7 +97,7 @@ def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]
         "key": [song.tonic, song.mode],
         "pattern": _pattern(song, part),
         "sound": sound_state(part.sound, samples),
-        "effects": [effect_state(e, k) for k, e in enumerate(part.effects)],
+        "effects": [effect_state(e) for e in part.effects],
         "ducker": _measured_ducker(remake, song, part),
     }
 
@@ -123,7 +124,7 @@ def _pattern(song: Song, part: Part) -> dict[str, Any] | None:
 def kept_chain(effects: tuple[Effect, ...], song: Song) -> list[dict[str, Any]]:
     """A chain as it is saved: beside the part that steers an effect its role, by which another song finds one."""
     steering = {p.id: p.role for p in song.parts}
-    return [{**to_json(e), "key_role": steering.get(e.key, "")} for e in effects]
+    return [{**to_json(replace(e, id="")), "key_role": steering.get(e.key, "")} for e in effects]
 
 
 def chain_in(chain: SavedChain, song: Song | None) -> dict[str, Any]:

@@ -147,7 +147,7 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     except (ErsatzError, ValueError, KeyError, TypeError) as error:
         return JsonResponse({"error": str(error)}, status=400)
     samples = OwnSample.objects.finder(remake.owner)
-    effects = [effect_state(e, k) for k, e in enumerate(edited.effects)]
+    effects = [effect_state(e) for e in edited.effects]
     return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": effects})
 
 

@@ -227,13 +227,10 @@ function targetField(targets, chosen, set) {
 
 // Effects -------------------------------------------------------------------------------------------------------------
 
-const DOCUMENT = ["kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
+const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
 const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
-/** `make(effects)` from those that stand when its turn comes. Every effect says where it stood, so that its automation goes with it. */
-const setChain = (make) => send(() => {
-  const list = make(state.effects);
-  return { kind: "set_effects", effects: list.map(documentOf), places: list.map((effect) => effect.place ?? -1) };
-});
+/** `make(effects)` from those that stand when its turn comes. Automation goes with the effect of its id. */
+const setChain = (make) => send(() => ({ kind: "set_effects", effects: make(state.effects).map(documentOf) }));
 /** Makes a chain whose effect `i` has become other: `by(effect)` says in what. */
 const changed = (i, by) => (effects) => effects.map((e, k) => (k === i ? { ...e, ...by(e) } : e));
 
@@ -324,7 +321,7 @@ function drawOpenEffect() {
   }
   const line = document.createElement("div");
   line.className = "card-tools";
-  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, on: e.on, blend: e.blend })))));
+  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, id: e.id, on: e.on, blend: e.blend })))));
   line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain((effects) => effects.filter((_, k) => k !== i)), "plain"));
   const right = document.createElement("div");
   right.append(fields, line);
@@ -478,7 +475,7 @@ byId("add-effect").addEventListener("change", (event) => {
   if (!event.target.value) return;
   openEffect = state.effects.length;
   const kind = event.target.value;
-  setChain((effects) => [...effects, { kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
+  setChain((effects) => [...effects, { id: "", kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
   event.target.value = "";
 });
 byId("add-chain").addEventListener("change", (event) => {
