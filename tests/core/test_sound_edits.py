@@ -293,3 +293,21 @@ def test_a_sound_as_it_was_is_heard_as_loud_as_it_is(song):
     # Copies of a stack of oscillators start anywhere, and elsewhere in a sound of other values.
     assert heard.gain_db == pytest.approx(was.gain_db - 15.0 - complete(was.sound)["level_db"], abs=0.8)
     assert sounding_as(song, "lead", was, 69) == song
+
+
+def test_what_instrument_a_sound_is_stays_through_its_changes(song):
+    lead = replace(song.part("lead"), role="hats", sound=library.sound("Spray"))
+    made = replace(song, parts=tuple(lead if p.id == "lead" else p for p in song.parts))
+    assert library.kind_of(lead.sound, "hats") == "open hat"
+    # Shorter than any open hat, and called otherwise.
+    for change in (
+        {"kind": "set_sound_value", "name": "decay_ms", "value": 15.0},
+        {"kind": "set_sample", "slot": "sample", "sample": "abc123", "name": "rope"},
+    ):
+        made = parse_edit({"part": "lead", **change}).apply(made)
+        sound = made.part("lead").sound
+        assert library.kind_of(replace(sound, name="mine"), "hats") == "open hat"
+    # Without the field, as in older songs, the shipped name or the voice tells.
+    assert library.kind_of(replace(library.sound("Spray"), kind=""), "hats") == "open hat"
+    assert library.kind_of(Sound("hat", {"decay_ms": 20.0}), "hats") == "closed hat"
+    assert library.kind_of(Sound("synth"), "lead") == "lead"

@@ -10,7 +10,7 @@ from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.document import Automation, Effect, Modulation, Part, Song, Sound, identified
-from ersatz.core.voices import complete, path, sampler, synth, voice_of
+from ersatz.core.voices import complete, library, path, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
 
@@ -166,7 +166,8 @@ class SetSample:
         sound = part.sound
         if self.slot == sampler.SLOT and sound.voice != sampler.SPEC.name:
             # The part plays it instead of what it had.
-            sound = Sound(sampler.SPEC.name, choices=dict(sampler.AS_DROPPED[part.role not in PITCHED_ROLES]))
+            choices = dict(sampler.AS_DROPPED[part.role not in PITCHED_ROLES])
+            sound = Sound(sampler.SPEC.name, choices=choices, kind=library.kind_of(sound, part.role))
         if self.slot not in voice_of(sound).slots or not self.sample.isalnum() or not 0 < len(self.name) <= 120:
             raise InvalidEdit("This sound takes no sample there.")
         choices = sound.choices

@@ -102,7 +102,8 @@ class Modulation:
 class Sound:
     """A voice and its parameters, by name; what is left out has the voice's default. `shapes`: drawn curves by name, -1..1.
     `name`: what the library calls it. `level_db` brings it to the loudness of others of its role. `samples`: hashes of the
-    audio that the voice plays, by slot."""
+    audio that the voice plays, by slot. `kind`: the instrument that it is ("closed hat", "chop", "sub"), "" where nobody said
+    it."""
 
     voice: Id
     params: Annotated[dict[str, Annotated[float, Within(-1e6, 1e6)]], Most(200)] = field(default_factory=dict)
@@ -112,6 +113,7 @@ class Sound:
     name: Name = ""
     level_db: Decibels = 0.0
     samples: Annotated[dict[str, Annotated[str, Most(128)]], Most(8)] = field(default_factory=dict)
+    kind: Id = ""
 
 
 @dataclass(frozen=True)

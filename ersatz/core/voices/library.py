@@ -273,7 +273,7 @@ def library() -> dict[str, LibrarySound]:
     out = {}
     for entry in unlevelled():
         measured = _measured().get(entry.name, {"level_db": 0.0, "centroid_hz": 0.0})
-        sound = replace(entry.sound, level_db=measured["level_db"])
+        sound = replace(entry.sound, level_db=measured["level_db"], kind=entry.kind)
         out[entry.name] = replace(entry, sound=sound, centroid_hz=measured["centroid_hz"])
     return out
 
@@ -292,7 +292,10 @@ OPEN_HAT_MS, CRASH_MS = 60.0, 500.0
 
 
 def kind_of(sound: Sound, role: str) -> str:
-    """What instrument a sound is: the shipped sound's kind, or that of its voice, or else its role."""
+    """What instrument a sound is: what it says, or what its voice always is, or else its role."""
+    if sound.kind:
+        return sound.kind
+    # Songs that were made before sounds said it have the shipped sound's name alone.
     shipped = library().get(sound.name)
     if shipped is not None and shipped.sound.voice == sound.voice:
         return shipped.kind
