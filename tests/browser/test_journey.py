@@ -8,6 +8,7 @@ import pytest
 import soundfile
 
 from tests.browser.conftest import WAIT_MS
+from tests.browser.test_part import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -68,9 +69,14 @@ def test_from_a_file_to_an_export(first_page, real_track, tmp_path):
     page.get_by_role("button", name="Draft a remake").click()
     page.locator(".cell").first.wait_for()
 
-    # Listen: the position moves, both sides sound, flipping keeps the place.
+    # It plays while it is matched, and plays on when the matched song takes its place.
     page.keyboard.press("Space")
     page.wait_for_function("document.querySelector('#play').classList.contains('is-playing')")
+    undo_says(page, "Matched to the reference")
+    assert page.locator("#matching").count() == 0
+    assert page.locator("#play.is-playing").count() == 1
+
+    # Listen: the position moves, both sides sound, flipping keeps the place.
     remake_level = heard(page)
     before = page.evaluate(POSITION)
     page.keyboard.press("x")

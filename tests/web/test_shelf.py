@@ -1,9 +1,12 @@
 """Files come in, are refused with a sentence, go and come back."""
 
+from dataclasses import replace
+
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
+from ersatz.core.edits import SetPartGain
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Reference, Remake
 
@@ -99,7 +102,44 @@ def test_drafting_starts_a_remake_and_its_job(web, reference, queued):
     assert answer.url == reverse("plan", args=[remake.pk])
     assert remake.style == "grime"
     assert Job.objects.get(pk=queued[0]).kind == Job.Kind.DRAFT
-    assert b"Drafting" in web.get(answer.url).content
+    # The draft stands at once and says that it is being matched.
+    assert (remake.head, remake.revision.sentence) == (1, "Drafted from the reference")
+    assert b"Being matched" in web.get(answer.url).content
+
+
+@pytest.mark.django_db(transaction=True)
+def test_what_is_changed_while_a_draft_is_matched_stays(web, reference, queued, monkeypatch):
+    def quieter(draft, survey, cache, report):
+        return replace(draft, parts=tuple(replace(p, gain_db=p.gain_db - 3) for p in draft.parts))
+
+    monkeypatch.setattr(work, "match_song", quieter)
+    web.post(reverse("draft", args=[reference.pk]))
+    remake = Remake.objects.get()
+    before = remake.revision.song
+    remake.apply(SetPartGain("bass", -20.0), 1)
+    work.run(queued[0])
+    remake.refresh_from_db()
+    after = remake.revision
+    assert (after.number, after.sentence) == (3, "Matched to the reference")
+    assert after.song.part("bass").gain_db == -20.0
+    assert after.song.part("kick").gain_db == before.part("kick").gain_db - 3
+    # Taken back like any edit; matched again it changes nothing more.
+    Job.objects.filter(pk=queued[0]).update(state=Job.State.QUEUED)
+    work.run(queued[0])
+    remake.refresh_from_db()
+    assert remake.head == 3
+    assert remake.step(-1).song.part("kick").gain_db == before.part("kick").gain_db
+
+
+@pytest.mark.django_db(transaction=True)
+def test_a_matching_that_was_cancelled_can_be_asked_for_again(web, reference, queued):
+    plan = web.post(reverse("draft", args=[reference.pk])).url
+    Job.objects.filter(pk=queued[0]).update(cancel=True)
+    work.run(queued[0])
+    assert b"Not matched." in web.get(plan).content
+    assert web.post(reverse("redraft", args=[Remake.objects.get().pk])).url == plan
+    assert len(queued) == 2
+    assert b"Being matched" in web.get(plan).content
 
 
 def test_without_a_steady_beat_drafting_asks_for_the_tempo(web, reference):

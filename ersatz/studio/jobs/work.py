@@ -6,6 +6,7 @@ import logging
 import shutil
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import timedelta
 
 import numpy as np
@@ -15,17 +16,18 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
-from ersatz.core.draft.match import survey_remake
+from ersatz.core.draft.match import match_song, survey_remake
+from ersatz.core.draft.merge import TakeMatch
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ
-from ersatz.core.remake import draft_and_match
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
+from ersatz.studio.drafts import begin_draft
 from ersatz.studio.errors import DISK_FULL, is_disk_full
 from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
-from ersatz.studio.models import Job, Measurement, Reference
+from ersatz.studio.models import Job, Measurement, Reference, StaleRevision
 from ersatz.studio.renders import mixdown_of, render_cache
 from ersatz.studio.sweep import give_up_reserve
 from ersatz.studio.target.make import follow_corrections
@@ -151,9 +153,19 @@ def _draft(job: Job, report: Progress) -> None:
     assert remake is not None
     survey = remake.reference.survey
     assert survey is not None
-    song = draft_and_match(survey, remake.seed, remake.style or None, remake.title, render_cache(), report)
-    remake.start(song, "Drafted from the target" if remake.reference.is_target else "Drafted from the reference")
-    # The draft can be heard and changed while it is measured.
+    draft = begin_draft(remake).song
+    # It is heard and changed while it is matched.
+    matched = match_song(draft, survey, render_cache(), report)
+    while True:
+        current = remake.revision
+        assert current is not None
+        edit = TakeMatch(draft, matched)
+        if edit.apply(current.song) == current.song:
+            break
+        with suppress(StaleRevision):
+            remake.apply(edit, current.number)
+            break
+        remake.refresh_from_db()
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 
 

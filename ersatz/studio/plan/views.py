@@ -38,9 +38,10 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
     job = unfinished_job(remake=remake, kind=Job.Kind.DRAFT)
-    context = {**frame("plan", remake=remake), "job": job}
+    last = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+    failed = last if last is not None and last.state in (Job.State.FAILED, Job.State.CANCELLED) else None
+    context = {**frame("plan", remake=remake), "job": job, "failed": failed}
     if revision is None:
-        context["failed"] = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
         return render(request, "studio/drafting.html", context)
     survey = remake.reference.survey
     context["drawing"] = {
@@ -227,8 +228,8 @@ def recover(request: HttpRequest, pk: int) -> HttpResponse:
 @login_required
 @require_POST
 def redraft(request: HttpRequest, pk: int) -> HttpResponse:
-    """Try again after a draft that failed or was cancelled."""
+    """Try again after a draft, or its matching, that failed or was cancelled."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
-    if remake.revision is None and unfinished_job(remake=remake, kind=Job.Kind.DRAFT) is None:
+    if unfinished_job(remake=remake, kind=Job.Kind.DRAFT) is None:
         start_job(request.user, Job.Kind.DRAFT, remake=remake)
     return redirect("plan", pk=pk)

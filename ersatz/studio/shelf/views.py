@@ -7,7 +7,7 @@ import re
 import shutil
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from django.conf import settings
@@ -20,6 +20,8 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft import empty_song
+from ersatz.core.errors import ErsatzError
+from ersatz.studio.drafts import begin_draft
 from ersatz.studio.errors import is_disk_full
 from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
@@ -228,6 +230,9 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
         seed=chosen.get("seed") or reference.remakes.count() + 1,
         style=chosen.get("style") or (reference.target and reference.target.style) or "",
     )
+    # A draft that can't be made is told by its job.
+    with suppress(ErsatzError):
+        begin_draft(remake)
     start_job(request.user, Job.Kind.DRAFT, remake=remake)
     return redirect("plan", pk=remake.pk)
 

@@ -28,6 +28,7 @@ export async function follow(jobId, element) {
   const says = element?.querySelector(".job-says");
   element?.querySelector(".job-cancel")?.addEventListener("click", () => post(`/jobs/${jobId}/cancel/`), { once: true });
   let misses = 0;
+  const left = timeLeft();
   for (;;) {
     let job = null;
     try {
@@ -40,11 +41,23 @@ export async function follow(jobId, element) {
     if (job) {
       misses = 0;
       if (bar) bar.value = job.fraction;
-      if (says) says.textContent = job.state === "queued" ? "waiting" : job.phase || "starting";
+      if (says) says.textContent = job.state === "queued" ? "waiting" : `${job.phase || "starting"}${left(job.fraction)}`;
       if (!["queued", "running"].includes(job.state)) return job;
     }
     await new Promise((resolve) => setTimeout(resolve, 350));
   }
+}
+
+/** Says how long a job still takes, judged by how fast it went since it was first looked at; nothing while that is too short. */
+export function timeLeft(now = () => performance.now() / 1000) {
+  let begun = null;
+  return (fraction) => {
+    begun ??= { at: now(), fraction };
+    const passed = now() - begun.at, done = fraction - begun.fraction;
+    if (passed < 4 || done < 0.05) return "";
+    const seconds = (passed * (1 - fraction)) / done;
+    return seconds < 90 ? `, about ${Math.max(1, Math.round(seconds / 5) * 5)} s left` : `, about ${Math.round(seconds / 60)} min left`;
+  };
 }
 
 export function progressElement(label) {

@@ -355,6 +355,14 @@ function lookForStandstills() {
   }, 900);
 }
 
+/** The draft is matched behind the page: what that makes takes the place of what plays. */
+byId("matching")?.addEventListener("job-ended", async ({ detail: job }) => {
+  byId("matching").remove();
+  if (job.state !== "done") says.textContent = job.message;
+  const answer = await fetch(`${host.dataset.home}now/`).catch(() => null), now = answer?.ok ? await answer.json() : null;
+  if (now && now.revision !== song.revision) send.returnTo(now.revision);
+});
+
 byId("rename").addEventListener("click", () => {
   editTitle(byId("remake-title"), song.title, (title) => send({ kind: "rename", title }));
 });

@@ -1,0 +1,56 @@
+"""A matched draft and what was changed meanwhile, put together."""
+
+from dataclasses import replace
+
+from ersatz.core.draft.merge import TakeMatch
+from ersatz.core.edits import parse_edit
+from ersatz.core.song.document import EqBand
+
+
+def matched(song):
+    """As matching leaves a draft: levels, ducking and master other, everything else the same."""
+    return replace(
+        song,
+        parts=tuple(replace(p, gain_db=p.gain_db - 2, duck_db=p.duck_db + 1) for p in song.parts),
+        sections=tuple(replace(s, levels_db=(-1.5,)) for s in song.sections),
+        master=replace(song.master, gain_db=5.0, eq=(EqBand(100.0, 3.0, 1.0),)),
+        ducking=replace(song.ducking, shape=(0.5,) * 64),
+        reverb=replace(song.reverb, duck_db=9.0),
+    )
+
+
+def edited(song, kind, **fields):
+    return parse_edit({"kind": kind, **fields}).apply(song)
+
+
+def test_a_draft_that_nobody_touched_becomes_the_matched_one(song):
+    assert TakeMatch(song, matched(song)).apply(song) == matched(song)
+
+
+def test_what_was_changed_stays_and_the_rest_is_matched(song):
+    first = song.sections[0]
+    now = edited(song, "set_part_gain", part="bass", gain_db=-20.0)
+    now = edited(now, "resize_section", section=first.id, bars=first.bars + 8)
+    now = replace(now, master=replace(now.master, gain_db=-3.0))
+    made = TakeMatch(song, matched(song)).apply(now)
+    assert made.part("bass").gain_db == -20.0
+    assert made.part("bass").duck_db == song.part("bass").duck_db + 1
+    assert made.part("kick").gain_db == song.part("kick").gain_db - 2
+    assert made.sections[0].levels_db == now.sections[0].levels_db
+    assert {s.levels_db for s in made.sections[1:]} == {(-1.5,)}
+    assert (made.master.gain_db, made.master.eq) == (-3.0, matched(song).master.eq)
+    assert made.bars == now.bars
+
+
+def test_what_was_taken_out_stays_out_and_what_came_in_is_left(song):
+    now = edited(song, "take_out_part", part="bass")
+    now = edited(now, "add_part", role="lead", sound="Beacon", name="Mine", bars=1)
+    made = TakeMatch(song, matched(song)).apply(now)
+    assert made.part("bass") is None
+    assert made.parts[-1] == now.parts[-1]
+
+
+def test_taken_twice_nothing_more_changes(song):
+    edit = TakeMatch(song, matched(song))
+    once = edit.apply(edited(song, "set_part_gain", part="bass", gain_db=-20.0))
+    assert edit.apply(once) == once
