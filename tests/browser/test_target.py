@@ -28,5 +28,6 @@ def test_a_style_becomes_a_target_and_a_draft(page, house):
     assert "131.00" in page.get_by_role("region", name="Tempo").inner_text()
     assert "D minor" in page.get_by_role("region", name="Key").inner_text()
     page.get_by_role("button", name="Draft a remake").click()
-    page.get_by_text("the target's tempo, key, plan and pump").wait_for()
+    page.get_by_text("are brought to the target’s").wait_for()
+    page.locator("[data-own]").nth(3).wait_for()
     assert page.problems == []

@@ -83,9 +83,11 @@ document.addEventListener("keydown", (event) => {
 
 /** Follow every job that the page came with; those with data-reload load the page again when done. */
 for (const element of document.querySelectorAll(".job[data-job]")) {
-  follow(element.dataset.job, element).then((job) => {
+  follow(element.dataset.job, element).then(async (job) => {
     element.dispatchEvent(new CustomEvent("job-ended", { bubbles: true, detail: job }));
     if (!element.dataset.reload) return;
+    // Not while something is under way on the page.
+    while (document.body.hasAttribute("data-saving")) await new Promise((resolve) => setTimeout(resolve, 500));
     if (job.state === "done" || document.body.dataset.page === "plan") location.assign(element.dataset.reload);
     else element.textContent = job.message;
   });

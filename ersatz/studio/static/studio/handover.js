@@ -3,26 +3,37 @@
 import { follow, post, progressElement } from "./http.js";
 
 const says = document.getElementById("handover-says");
+let under = 0;
 
 for (const button of document.querySelectorAll("[data-export]")) {
   button.addEventListener("click", async () => {
     says.textContent = "";
     button.disabled = true;
-    const { ok, data } = await post(button.dataset.url, { format: button.dataset.export });
-    if (!ok) {
-      says.textContent = data.error;
-      button.disabled = false;
-      return;
-    }
-    const place = button.closest("tr").querySelector(".job-place");
-    const progress = progressElement("Export");
-    place.replaceChildren(progress);
-    const job = await follow(data.job.id, progress);
-    place.replaceChildren();
+    // The page isn't loaded again under an export (frame.js).
+    under += 1;
+    document.body.toggleAttribute("data-saving", true);
+    await made(button);
+    under -= 1;
+    document.body.toggleAttribute("data-saving", under > 0);
     button.disabled = false;
-    if (job.state === "done") {
-      button.textContent = "Download";
-      location.assign(data.url);
-    } else says.textContent = job.message;
   });
+}
+
+/** The file of a button, made and fetched. */
+async function made(button) {
+  const { ok, data } = await post(button.dataset.url, { format: button.dataset.export });
+  if (!ok) {
+    says.textContent = data.error;
+    return;
+  }
+  const place = button.closest("tr").querySelector(".job-place");
+  const progress = progressElement("Export");
+  place.replaceChildren(progress);
+  const job = await follow(data.job.id, progress);
+  place.replaceChildren();
+  if (job.state === "done") {
+    button.textContent = "Download";
+    // A download of its own: what the page loads next doesn't end it.
+    Object.assign(document.createElement("a"), { href: data.url, download: "" }).click();
+  } else says.textContent = job.message;
 }

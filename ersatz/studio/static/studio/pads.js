@@ -77,8 +77,12 @@ export class Pads {
       source.connect(gain).connect(this.context.destination);
       source.start();
       note.stop = () => { gain.gain.setTargetAtTime(0, this.context.currentTime, 0.06); source.stop(this.context.currentTime + 0.5); };
-      this.says("");
+      // Let go before it was loaded: it is heard for a moment all the same.
+      if (note.isOver && this.pitched) note.stop();
+      if (this.failed) this.says("");
+      this.failed = false;
     } catch {
+      this.failed = true;
       this.says("The note could not be loaded. Is Ersatz still running?");
     }
   }
@@ -87,6 +91,7 @@ export class Pads {
     const note = this.held.get(key);
     if (!note) return;
     this.held.delete(key);
+    note.isOver = true;
     this.host.querySelector(`[data-midi="${note.midi}"]`)?.classList.remove("down");
     if (this.pitched) note.stop?.();
     if (this.line && note.bar !== null) {
