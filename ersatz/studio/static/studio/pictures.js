@@ -5,6 +5,9 @@ import { MIXED, TONICS } from "./pitches.js";
 
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 
+/** Roles that can show ducking, from this presence on. */
+const SUSTAINED = ["bass", "chords", "lead"], SOUNDING = 0.3;
+
 /** Strength of the twelve pitch classes, the tonic solid. */
 export function keyBars(node, key) {
   const { width, height } = fresh(node);
@@ -43,16 +46,18 @@ export function presenceRows(axis, presence, top) {
   });
 }
 
-/** How deep each section ducks, in the row under `presenceRows`. */
+/** The sections that duck, in the row under `presenceRows`; where hardly anything sustained plays it can't be told. How deep a
+ *  single section ducks isn't read well enough to be named. */
 export function pumpRow(axis, sections, pump, top) {
-  const base = top + ROWS.length * 20, deepest = Math.max(6, pump.depth_db, ...pump.per_section.map((s) => s.depth_db));
-  const boxes = pump.per_section.filter((s) => s.depth_db >= 0.5).flatMap(({ section, depth_db: depth }) => {
-    const { start_bar: start, bars } = sections[section], x = axis.x(start) + 1, wide = axis.x(start + bars) - x - 2, tall = 3 + (12 * depth) / deepest;
-    const box = el("rect", { class: "refsolid", opacity: 0.35, x, y: base - tall + 1, width: Math.max(1, wide), height: tall });
-    box.append(el("title", {}, `pump here: ${depth.toFixed(1)} dB`));
-    return [box, ...(wide > 44 ? [text(x + 3, base - 1, `${depth.toFixed(1)} dB`)] : [])];
+  const base = top + ROWS.length * 20;
+  const told = pump.active_sections.filter((i) => SUSTAINED.some((role) => sections[i].presence[role] >= SOUNDING));
+  const boxes = told.map((i) => {
+    const { start_bar: start, bars, label: name } = sections[i], x = axis.x(start) + 1;
+    const box = el("rect", { class: "refbox", x, y: base - 11, width: Math.max(1, axis.x(start + bars) - x - 1), height: 11 });
+    box.append(el("title", {}, `${name}, bars ${start} to ${start + bars - 1}: ducks`));
+    return box;
   });
-  return [text(0, base, "pump", { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...boxes];
+  return [text(0, base, "ducks", { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...boxes];
 }
 
 /** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
