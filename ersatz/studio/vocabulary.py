@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 from ersatz.core.edits.automation import SHAPES
@@ -18,6 +19,7 @@ ROLE_NAMES = {
 }  # fmt: skip
 
 
+@cache
 def vocabulary() -> dict[str, Any]:
     return {
         "ticksPerBar": 4 * TICKS_PER_BEAT,

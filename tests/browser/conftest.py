@@ -164,12 +164,16 @@ def first_page(chromium, server):
     page.context.close()
 
 
-@pytest.fixture
-def empty(page, house):
-    """The plan of an empty remake."""
+def start_empty(page):
     page.goto("/")
     page.get_by_role("button", name="Start empty").last.click()
     page.locator("[data-own]").first.wait_for()
+
+
+@pytest.fixture
+def empty(page, house):
+    """The plan of an empty remake."""
+    start_empty(page)
     return page
 
 

@@ -7,6 +7,7 @@ import json
 import mido
 import pytest
 
+from tests.browser.conftest import start_empty
 from tests.browser.test_journey import AUDIBLE_DBFS, heard, quiet
 from tests.browser.test_part import undo_says
 
@@ -16,6 +17,13 @@ pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 def add_part(page, role, sound):
     page.locator("[data-tool=add-part]").select_option(json.dumps([role, sound], separators=(",", ":")))
     undo_says(page, "added")
+
+
+def an_empty_lead(page):
+    """The notes of a lead in an empty remake."""
+    start_empty(page)
+    add_part(page, "lead", "Beacon")
+    page.get_by_role("link", name="Lead").click()
 
 
 def tool(page, group, name):
@@ -331,11 +339,7 @@ def test_quick_hands_lose_nothing_while_answers_are_slow(page, house):
       const at_once = window.fetch;
       window.fetch = async (...asked) => { await new Promise((go) => setTimeout(go, 400)); return at_once(...asked); };
     """)
-    page.goto("/")
-    page.get_by_role("button", name="Start empty").last.click()
-    page.locator("[data-own]").first.wait_for()
-    add_part(page, "lead", "Beacon")
-    page.get_by_role("link", name="Lead").click()
+    an_empty_lead(page)
     page.locator(".pitchrows .barlane").wait_for()
     box = page.locator(".pitchrows .barlane").bounding_box()
     # Two notes before the first is answered, a third whose answer comes while it is being drawn longer.
@@ -368,11 +372,7 @@ def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, house):
       navigator.requestMIDIAccess = async () => ({ inputs: new Map([["a", input]]), onstatechange: null });
       window.deckKeys = (...data) => input.onmidimessage({ data });
     """)
-    page.goto("/")
-    page.get_by_role("button", name="Start empty").last.click()
-    page.locator("[data-own]").first.wait_for()
-    add_part(page, "lead", "Beacon")
-    page.get_by_role("link", name="Lead").click()
+    an_empty_lead(page)
     page.get_by_text("MIDI: Deck keys").wait_for()
     page.get_by_role("button", name="Count in").click()
     page.get_by_role("button", name="Take down").click()

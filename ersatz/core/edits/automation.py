@@ -9,7 +9,18 @@ from ersatz.core.edits.arrangement import section_name, section_of, with_part
 from ersatz.core.edits.sound import figure
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, AutomationPoint, Effect, Song, Tick, effect_value
+from ersatz.core.song.document import (
+    BUSES,
+    MASTER,
+    RETURNS,
+    Automation,
+    AutomationPoint,
+    Effect,
+    Song,
+    Tick,
+    effect_target,
+    effect_value,
+)
 from ersatz.core.transitions import BUS
 
 MOST_AUTOMATION_POINTS = 2000
@@ -29,8 +40,8 @@ def automatable(song: Song, owner: str) -> dict[str, tuple[float, float]]:
         raise InvalidEdit(f"There is nothing called “{owner}” to automate.")
     out = dict(FADERS) if part else {"gain_db": FADERS["gain_db"]}
     for effect in _effects_of(song, owner):
-        out[f"effects.{effect.id}.blend"] = (0.0, 1.0)
-        out.update({f"effects.{effect.id}.{p.name}": (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
+        out[effect_target(effect, "blend")] = (0.0, 1.0)
+        out.update({effect_target(effect, p.name): (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
     return out
 
 

@@ -166,8 +166,8 @@ class SetSample:
         sound = part.sound
         if self.slot == sampler.SLOT and sound.voice != sampler.SPEC.name:
             # The part plays it instead of what it had.
-            choices = dict(sampler.AS_DROPPED[part.role not in PITCHED_ROLES])
-            sound = Sound(sampler.SPEC.name, choices=choices, kind=library.kind_of(sound, part.role))
+            dropped = dict(sampler.AS_DROPPED[part.role not in PITCHED_ROLES])
+            sound = Sound(sampler.SPEC.name, choices=dropped, kind=library.kind_of(sound, part.role))
         if self.slot not in voice_of(sound).slots or not self.sample.isalnum() or not 0 < len(self.name) <= 120:
             raise InvalidEdit("This sound takes no sample there.")
         choices = sound.choices

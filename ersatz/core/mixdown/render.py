@@ -36,7 +36,19 @@ from ersatz.core.mixdown.version import engine
 from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import BUSES, MASTER, RETURNS, Automation, Effect, Master, Part, Song, digest
+from ersatz.core.song.document import (
+    BUSES,
+    MASTER,
+    RETURNS,
+    Automation,
+    Effect,
+    Master,
+    Part,
+    Song,
+    digest,
+    effect_target,
+    effect_value,
+)
 from ersatz.core.transitions.spec import BUS, base_of, versions_of
 from ersatz.core.voices import gone
 
@@ -157,7 +169,7 @@ class Mixdown:
         first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
         off = 0
         for k, effect in enumerate(effects):
-            blend = blends.get(f"effects.{effect.id}.blend")
+            blend = blends.get(effect_target(effect, "blend"))
             if not effect.on or (blend and automation.stands_at(blend, 0.0, first, last)):
                 off |= 1 << k
         if off == (1 << len(effects)) - 1 and all(e.on or not e.bypass_db for e in effects):
@@ -211,10 +223,9 @@ class Mixdown:
         start = self.bars.edge(self._chain_start(effects, bar)) - before
 
         def moved(effect_id: str) -> dict[str, np.ndarray]:
-            prefix = f"effects.{effect_id}."
             return {
-                a.target.removeprefix(prefix): automation.curve(self._control(a, bar, before, n), n)
-                for a in automated if a.target.startswith(prefix)
+                effect_value(a.target)[1]: automation.curve(self._control(a, bar, before, n), n)
+                for a in automated if a.effect == effect_id
             }  # fmt: skip
 
         def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
@@ -743,7 +754,7 @@ class Mixdown:
 
 def _moves_one_of(curve: Automation, effects: tuple[Effect, ...]) -> bool:
     """Whether a curve moves something of an effect that is on."""
-    return any(e.on and curve.target.startswith(f"effects.{e.id}.") for e in effects)
+    return any(e.on and e.id == curve.effect for e in effects)
 
 
 def tone(x: np.ndarray, master: Master) -> np.ndarray:

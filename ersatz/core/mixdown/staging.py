@@ -12,7 +12,18 @@ from collections.abc import Iterable
 from dataclasses import fields, replace
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import MASTER, Automation, AutomationPoint, Cell, Effect, Part, Song, Sound, identified
+from ersatz.core.song.document import (
+    MASTER,
+    Automation,
+    AutomationPoint,
+    Cell,
+    Effect,
+    Part,
+    Song,
+    Sound,
+    effect_target,
+    identified,
+)
 from ersatz.core.transitions import TRANSITIONS
 from ersatz.core.transitions.spec import BUS, FADE_IN_TICKS, SNAP_TICKS, Course, Joint, Stage, StagedPart, Stretch
 
@@ -109,10 +120,9 @@ def _added(song: Song, owner: str, effect: Effect, courses: dict[str, Course], s
     part = None if owner.startswith(BUS) else song.part(owner)
     chain = part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
     chain = identified((*chain, effect))
-    place = f"effects.{chain[-1].id}."
     ordered = sorted(stretches, key=lambda s: s.start)
-    automation = [Automation(place + "blend", tuple(_blend(ordered)))]
-    automation += [Automation(place + value, tuple(_along(ordered, course))) for value, course in courses.items()]
+    automation = [Automation(effect_target(chain[-1], "blend"), tuple(_blend(ordered)))]
+    automation += [Automation(effect_target(chain[-1], value), tuple(_along(ordered, course))) for value, course in courses.items()]
     if part:
         made = replace(part, effects=chain, automation=(*part.automation, *automation))
         return replace(song, parts=tuple(made if p.id == part.id else p for p in song.parts))

@@ -215,6 +215,11 @@ def effect_value(target: str) -> tuple[str, str]:
     return device.removeprefix(EFFECTS_PREFIX), name
 
 
+def effect_target(effect: Effect, name: str) -> str:
+    """What names a value of an effect in an Automation."""
+    return f"{EFFECTS_PREFIX}{effect.id}.{name}"
+
+
 @dataclass(frozen=True)
 class Groove:
     """`timing_ms`: how much later each 16th of the bar sounds, STEPS_PER_BAR of them or none, and `swing_percent` on top (0: the

@@ -257,12 +257,11 @@ def _patterns(rows: list[Row]) -> tuple[DrumPattern, ...]:
 
 def _sure(confidences: list[float | None]) -> float | None:
     """The middle of those that were told."""
-    told = [c for c in confidences if c is not None]
-    return round(median(told), 2) if told else None
+    return _middle([c for c in confidences if c is not None], 2)
 
 
-def _middle(values: list[float]) -> float | None:
-    return round(median(values), 1) if values else None
+def _middle(values: list[float], digits: int = 1) -> float | None:
+    return round(median(values), digits) if values else None
 
 
 def _kick(surveys: Sequence[Survey]) -> KickPortrait | None:

@@ -156,10 +156,10 @@ def _draft(job: Job, report: Progress) -> None:
     draft = begin_draft(remake).song
     # It is heard and changed while it is matched.
     matched = match_song(draft, survey, render_cache(), report)
+    edit = TakeMatch(draft, matched)
     while True:
         current = remake.revision
         assert current is not None
-        edit = TakeMatch(draft, matched)
         if edit.apply(current.song) == current.song:
             break
         with suppress(StaleRevision):

@@ -1,20 +1,18 @@
 // Edits of a song: one after another, each on the revision that the one before it made; undo and redo by button and by key.
 
 import { post } from "./http.js";
+import { whileSaving } from "./saving.js";
 
 const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
 
 /** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit):
  *  an edit, or a function that makes it from what stands when its turn comes (null: nothing to do), as the one before it may be under
- *  way. While any is, the body carries `data-saving`. */
+ *  way. */
 export function edits({ url, says, revision, show, refused }) {
   let sending = Promise.resolve();
 
-  let waiting = 0;
   const queue = (work) => {
-    waiting += 1;
-    document.body.toggleAttribute("data-saving", true);
-    sending = sending.then(async () => {
+    sending = whileSaving(sending.then(async () => {
       const answer = await work();
       if (!answer) return;
       const { ok, status, data } = answer;
@@ -22,10 +20,7 @@ export function edits({ url, says, revision, show, refused }) {
       drawn(ok ? data : status === 409 ? data.state : null);
     }).catch(() => {
       says.textContent = BROKEN;
-    }).finally(() => {
-      waiting -= 1;
-      document.body.toggleAttribute("data-saving", waiting > 0);
-    });
+    }));
     return sending;
   };
 
@@ -57,7 +52,6 @@ export function edits({ url, says, revision, show, refused }) {
   send.ask = (ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
   /** Whatever else changes the song takes its turn, or an older answer would be shown over a newer one. */
   send.post = (address, fields) => queue(() => post(address, fields));
-  send.isWaiting = () => waiting > 0;
   /** To a revision of the history. */
   send.returnTo = (number) => queue(() => post(url.replace(/edit\/$/, `return/${number}/`)));
   return send;

@@ -3,6 +3,7 @@
 import { minus, sectionNames } from "./draw.js";
 import { follow } from "./http.js";
 import { Player } from "./player.js";
+import { isSaving } from "./saving.js";
 
 const data = document.getElementById("player-data");
 /** The page's player, or null on pages without audio. */
@@ -87,7 +88,7 @@ for (const element of document.querySelectorAll(".job[data-job]")) {
     element.dispatchEvent(new CustomEvent("job-ended", { bubbles: true, detail: job }));
     if (!element.dataset.reload) return;
     // Not while something is under way on the page.
-    while (document.body.hasAttribute("data-saving")) await new Promise((resolve) => setTimeout(resolve, 500));
+    while (isSaving()) await new Promise((resolve) => setTimeout(resolve, 500));
     if (job.state === "done" || document.body.dataset.page === "plan") location.assign(element.dataset.reload);
     else element.textContent = job.message;
   });

@@ -1,20 +1,16 @@
 // Files: make them as a job with progress, then fetch them.
 
 import { follow, post, progressElement } from "./http.js";
+import { whileSaving } from "./saving.js";
 
 const says = document.getElementById("handover-says");
-let under = 0;
 
 for (const button of document.querySelectorAll("[data-export]")) {
   button.addEventListener("click", async () => {
     says.textContent = "";
     button.disabled = true;
     // The page isn't loaded again under an export (frame.js).
-    under += 1;
-    document.body.toggleAttribute("data-saving", true);
-    await made(button);
-    under -= 1;
-    document.body.toggleAttribute("data-saving", under > 0);
+    await whileSaving(made(button));
     button.disabled = false;
   });
 }

@@ -2,6 +2,7 @@
 
 import { node } from "./bars.js";
 import { button } from "./fields.js";
+import { isSaving } from "./saving.js";
 
 const LOOK_EVERY_MS = 20_000;
 
@@ -72,11 +73,11 @@ export class History {
   #watch() {
     const look = async () => {
       // What this window is changing itself is no news.
-      if (document.hidden || this.send.isWaiting()) return;
+      if (document.hidden || isSaving()) return;
       const { revision } = this.state();
       try {
         const answer = await fetch(`${this.url}now/`), now = answer.ok ? await answer.json() : null;
-        if (now && !this.send.isWaiting() && this.state().revision === revision) this.#compare(now);
+        if (now && !isSaving() && this.state().revision === revision) this.#compare(now);
       } catch {
         // The server may be away for a moment; the next edit says so.
       }

@@ -1,7 +1,7 @@
 // Small pictures of a survey, in the reference's ink: what the Survey of a track and the page of a target both show.
 
 import { el, fresh, minus, refCurve, text } from "./draw.js";
-import { MIXED, TONICS } from "./pitches.js";
+import { MIXED, tonicClass } from "./pitches.js";
 
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 
@@ -12,7 +12,7 @@ const SUSTAINED = ["bass", "chords", "lead"], SOUNDING = 0.3;
 export function keyBars(node, key) {
   const { width, height } = fresh(node);
   const step = width / 12;
-  const tonic = TONICS.indexOf(key.tonic);
+  const tonic = tonicClass(key.tonic);
   key.chroma.forEach((v, i) => {
     const tall = Math.max(1, v * (height - 15));
     node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
