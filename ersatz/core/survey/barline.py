@@ -19,7 +19,7 @@ from ersatz.core.survey.slots import Slots
 
 PLACES = 16
 #: Weights against the rhythm's fit: each alone errs more often than all together. From tracks cut anywhere, of the real set, of
-#: modules with plans of ours and of both generated sets; half or twice as much of one is hardly worse.
+#: modules with plans of ours and of both generated sets. More of the low register helps cuts and loses whole tracks.
 CHANGE_WEIGHT, CHORD_WEIGHT, LOW_WEIGHT = 2.0, 0.4, 0.15
 LOW_BELOW_HZ = 200
 OTHER_METRES = (3, 5, 7)
