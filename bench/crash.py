@@ -134,7 +134,7 @@ class Work:
         chance, visitor = random.Random(1), Visitor(self.application.port)
         while not self.ends:
             gain = round(chance.uniform(-20, 0), 2)
-            change = {"kind": "set_part_gain", "part": "p0", "gain_db": gain}
+            change = {"kind": "set_strip", "strip": "p0", "name": "gain_db", "value": gain}
             try:
                 visitor.ask("GET", f"/remakes/{self.remake}/")
                 body = json.dumps({"revision": self.revision, "edit": change})

@@ -151,7 +151,12 @@ def edit(port: int, remake: int, stop: float, figures: Figures, chance: random.R
     count = 0
     while time.perf_counter() < stop:
         part = chance.choice(state["parts"])
-        change = {"kind": "set_part_gain", "part": part["id"], "gain_db": round(part["gainDb"] + chance.choice((-1, 1)), 2)}
+        change = {
+            "kind": "set_strip",
+            "strip": part["id"],
+            "name": "gain_db",
+            "value": round(part["gainDb"] + chance.choice((-1, 1)), 2),
+        }
         body = json.dumps({"revision": state["revision"], "edit": change})
         status, answer, took = visitor.ask("POST", f"/remakes/{remake}/edit/", body)
         figures.add("edits", took)

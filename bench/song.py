@@ -8,21 +8,27 @@ grows.
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from itertools import cycle, islice
 
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.document import (
-    Cell,
-    Ducking,
-    Effect,
+    BASS,
+    DELAY_RETURN,
+    DRUMS,
+    MUSIC,
+    PUMP,
+    REVERB_RETURN,
+    DuckCurve,
     EqBand,
     Master,
-    Note,
-    Part,
-    Pattern,
     Song,
     SongSection,
+    standard_buses,
+    standard_returns,
 )
+from ersatz.core.song.parts import Cell, Note, Part, Pattern
+from ersatz.core.song.strips import Duck, Effect, ducked, sending
 from ersatz.core.voices import library
 
 BPM = 126.0
@@ -31,14 +37,14 @@ SIXTEENTH = TICKS_PER_BEAT // 4
 MINOR = (0, 3, 5, 7, 10)
 #: Role, sound, bus, steps of the bar.
 SEATS = (
-    ("kick", "Mooring post", "drums", (0, 4, 8, 12)), ("clap", "Four hands", "drums", (4, 12)), ("hats", "Rivet", "drums",
+    ("kick", "Mooring post", DRUMS, (0, 4, 8, 12)), ("clap", "Four hands", DRUMS, (4, 12)), ("hats", "Rivet", DRUMS,
     tuple(range(16))),
-    ("hats", "Spray", "drums", (2, 6, 10, 14)), ("perc", "Grit", "drums", tuple(range(1, 16, 2))), ("perc", "Rail tap",
-    "drums", (3, 7, 14)),
-    ("bass", "Keel", "bass", (2, 3, 6, 10, 11, 14)), ("bass", "Plumb", "bass", (0, 8)), ("chords", "Wake", "music", (0,)),
-    ("chords", "Deck stab", "music", (3, 6, 11)), ("chords", "Glass bottom", "music", (0,)), ("lead", "Beacon", "music", (0, 3,
+    ("hats", "Spray", DRUMS, (2, 6, 10, 14)), ("perc", "Grit", DRUMS, tuple(range(1, 16, 2))), ("perc", "Rail tap",
+    DRUMS, (3, 7, 14)),
+    ("bass", "Keel", BASS, (2, 3, 6, 10, 11, 14)), ("bass", "Plumb", BASS, (0, 8)), ("chords", "Wake", MUSIC, (0,)),
+    ("chords", "Deck stab", MUSIC, (3, 6, 11)), ("chords", "Glass bottom", MUSIC, (0,)), ("lead", "Beacon", MUSIC, (0, 3,
     6, 10, 13)),
-    ("lead", "Main light", "music", (0, 6, 12)), ("lead", "Ferry voice", "music", (4, 14)), ("hats", "Porthole ride", "drums",
+    ("lead", "Main light", MUSIC, (0, 6, 12)), ("lead", "Ferry voice", MUSIC, (4, 14)), ("hats", "Porthole ride", DRUMS,
     (0, 4, 8, 12)),
     ("lead", "Arp lamp", "music", tuple(range(16))),
 )  # fmt: skip
@@ -63,9 +69,14 @@ def bench_song(minutes: float = 6.0, parts: int = 16, seed: int = 1) -> Song:
     bells = tuple(
         EqBand(hz, gain, 1.2) for hz, gain in ((60, 1.5), (140, -2), (350, -1), (900, 1), (2300, 1.5), (5600, -1), (11_000, 2))
     )
-    master = Master(eq=bells, gain_db=4.0, effects=(Effect("multiband", {"amount": 0.1}),))
-    buses = {"drums": (Effect("compressor", {"attack_ms": 20.0, "threshold_db": -14.0}),)}
-    return Song("Bench", BPM, "A", "minor", 54.0, sections, made, Ducking("1/4", shape), master=master, buses=buses, seed=seed)
+    master = Master(eq=bells, gain_db=4.0, chain=(Effect("multiband", {"amount": 0.1}),))
+    glue = (Effect("compressor", {"attack_ms": 20.0, "threshold_db": -14.0}),)
+    buses = tuple(replace(b, chain=glue) if b.id == DRUMS else b for b in standard_buses())
+    returns = tuple(replace(r, duck=Duck(PUMP, depth)) for r, depth in zip(standard_returns(), (4.0, 3.0)))
+    curves = (DuckCurve(PUMP, "Pump", "1/4", shape),)
+    return Song(
+        "Bench", BPM, "A", "minor", 54.0, sections, made, buses, returns, master, curves, seed=seed,
+    )  # fmt: skip
 
 
 def _part(k: int, seat: tuple, sections: tuple[SongSection, ...], rng: random.Random) -> Part:
@@ -88,11 +99,10 @@ def _part(k: int, seat: tuple, sections: tuple[SongSection, ...], rng: random.Ra
         Cell(s.id, "AB"[i % 2], k % 16 < quiet[s.label] and not (s.label == "breakdown" and role in ("kick", "bass")))
         for i, s in enumerate(sections)
     )
-    ducked = 8.0 if role in ("bass", "chords", "lead") else 0.0
-    sends = {"reverb_db": -18.0, "delay_db": -20.0 if role == "lead" else -60.0} if role in ("chords", "lead", "clap") else {}
+    echoes = {DELAY_RETURN: -20.0} if role == "lead" else {}
     return Part(
-        f"p{k}", f"{name} {k}", role, library.sound(name), bus, patterns, cells, gain_db=-14.0, pan=round(rng.uniform(-0.4,
-        0.4), 2),
-        low_cut_hz=30.0 if role in ("kick", "bass") else 160.0, duck_db=ducked, effects=CHAINS[k % len(CHAINS)] if k else (),
-        **sends,
+        id=f"p{k}", name=f"{name} {k}", role=role, sound=library.sound(name), out=bus, patterns=patterns, cells=cells,
+        gain_db=-14.0, pan=round(rng.uniform(-0.4, 0.4), 2), low_cut_hz=30.0 if role in ("kick", "bass") else 160.0,
+        duck=ducked(PUMP, 8.0 if role in ("bass", "chords", "lead") else 0.0), chain=CHAINS[k % len(CHAINS)] if k else (),
+        sends=sending({REVERB_RETURN: -18.0, **echoes}) if role in ("chords", "lead", "clap") else {},
     )  # fmt: skip

@@ -27,7 +27,7 @@ from scipy import fft
 from bench.song import bench_song
 from demo.references import write_references
 from ersatz.core.draft import draft_song, match_song
-from ersatz.core.edits.arrangement import SetPartGain
+from ersatz.core.edits.strips import SetStrip
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.survey import survey_file
@@ -144,7 +144,7 @@ def _after_a_change(song, part: str = "lead") -> float:
         cache = RenderCache(Path(folder))
         Mixdown(song, cache).whole()
         for gain in (-20.0, -21.0, -22.0):
-            edited = SetPartGain(part, gain).apply(song)
+            edited = SetStrip(part, "gain_db", gain).apply(song)
             start = time.perf_counter()
             Mixdown(edited, cache).whole()
             times.append(time.perf_counter() - start)
@@ -158,7 +158,7 @@ def _change_in_a_loop(song, first: int, part: str = "bass") -> float:
     Mixdown(song, cache).samples(start, stop)
     times = []
     for gain in (-20.0, -21.0, -22.0):
-        edited = SetPartGain(part, gain).apply(song)
+        edited = SetStrip(part, "gain_db", gain).apply(song)
         begun = time.perf_counter()
         mixdown = Mixdown(edited, cache)
         a, b = mixdown.bar_range(first, first + 3)

@@ -88,13 +88,13 @@ def steps(song: Song, main_section: int) -> Iterator[Step]:
             {"tick": joint - BEAT, "value": -5.0},
             {"tick": joint, "value": 0.0},
         ]
-    yield _edit("set_automation", owner="bus:music", target="gain_db", points=points)
+    yield _edit("set_automation", target={"strip": "bus:music", "device": "fader", "param": "gain_db"}, points=points)
     first = starts[breakdown_2] * BAR
     opening = [
         {"tick": first, "value": -18.0}, {"tick": first + 15 * BAR, "value": -9.0, "curve": -0.5},
         {"tick": first + 16 * BAR, "value": -18.0},
     ]  # fmt: skip
-    yield _edit("set_automation", owner="pad", target="reverb_db", points=opening)
+    yield _edit("set_automation", target={"strip": "pad", "device": "sends", "param": "return:reverb"}, points=opening)
 
     yield {"keep": KEPT}
     # The second drop is another one: the lead with another sound, its old one kept; the bass an octave up where it answers.

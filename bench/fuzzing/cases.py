@@ -32,7 +32,7 @@ from ersatz.core.survey.document import Corrections
 ODD: tuple[Any, ...] = (
     None, True, False, 0, -1, 1, 2, 7, 16, 10**6, 2**31, 2**53, 2**63, 10**300, -(2**63), 0.5, -0.5, 1e-300, 1e300, 3.7, "", "x",
     "A", "²",
-    "effects.e1.blend", "bus:drums", "s1", "kick", "~", "\u0000", "\ud800", "9" * 5000, "ä" * 300, [], {}, [[]], [None], {"a": 1},
+    "fader.gain_db", "bus:drums", "s1", "kick", "~", "\u0000", "\ud800", "9" * 5000, "ä" * 300, [], {}, [[]], [None], {"a": 1},
     [1] * 50,
 )  # fmt: skip
 #: Text that JSON readers let pass.
@@ -200,8 +200,8 @@ def _field(hint: str, world: World, chance: random.Random) -> Any:
     part = chance.choice(song.parts)
     likely = {
         "part": part.id, "section": chance.choice(song.sections).id, "to": chance.choice(song.sections).id, "pattern": "A",
-        "owner": part.id,
-        "target": "gain_db", "bars": chance.choice((1, 4)), "value": 0.5, "how": "transpose", "what": "riser", "beats": 4.0,
+        "target": {"strip": part.id, "device": "fader", "param": "gain_db"}, "strip": part.id,
+        "bars": chance.choice((1, 4)), "value": 0.5, "how": "transpose", "what": "riser", "beats": 4.0,
         "role": "lead",
         "name": "Fuzz", "title": "Fuzz", "first": 1, "last": 2, "place": 0, "id": "t1", "label": "drop",
         "effects": [{"kind": "reverb"}],

@@ -7,7 +7,6 @@ from typing import Any
 
 from ersatz.core.edits.automation import SHAPES
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import BUSES, RETURNS
 from ersatz.core.survey.document import LABELS
 from ersatz.core.transitions import TRANSITIONS
 from ersatz.core.voices.sampler import FIRST_SLICE
@@ -25,8 +24,6 @@ def vocabulary() -> dict[str, Any]:
         "ticksPerBar": 4 * TICKS_PER_BEAT,
         "labels": LABELS,
         "roles": ROLE_NAMES,
-        "buses": BUSES,
-        "returns": RETURNS,
         "automationShapes": list(SHAPES),
         "firstSlice": FIRST_SLICE,
         "transitions": {

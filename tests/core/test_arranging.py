@@ -7,14 +7,13 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import EDITS, edit_json, parse_edit
-from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation, automatable, curves_of
+from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation, automatable
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PlacedCell, PutCells
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.parts import (
     AddPart,
     AddPattern,
     MovePart,
-    RenamePart,
     SetChoke,
     SetGroove,
     SetTempo,
@@ -22,13 +21,16 @@ from ersatz.core.edits.parts import (
     TakeOutPattern,
 )
 from ersatz.core.edits.sections import AdoptSection, CloseUp, MakeRoom, RepeatBars
+from ersatz.core.edits.strips import RenameStrip
 from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.automation import values_at
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.mixdown.staging import staged
-from ersatz.core.song.document import Alternative, AutomationPoint, Effect, Groove, Note, Song, Sound
+from ersatz.core.song.document import REVERB_RETURN, Song
+from ersatz.core.song.parts import Alternative, Groove, Note, Sound
+from ersatz.core.song.strips import AutomationPoint, Effect, Target
 from tests.core.test_transitions import BAR, SONG
 
 
@@ -44,12 +46,14 @@ def starts(song, part):
 def climb(song):
     """A dB per bar on the pad and on the drums' bus."""
     points = (AutomationPoint(0, -20.0), AutomationPoint(20 * BAR, 0.0))
-    return SetAutomation("bus:drums", "gain_db", points).apply(SetAutomation("pad", "gain_db", points).apply(song))
+    return SetAutomation(Target("bus:drums", "fader", "gain_db"), points).apply(
+        SetAutomation(Target("pad", "fader", "gain_db"), points).apply(song)
+    )
 
 
 def level(song, bar):
     """Automated gain of both in the middle of a 0-based bar."""
-    curves = (song.part("pad").automation[0], song.automation["drums"][0])
+    curves = (song.part("pad").automation[0], song.strip("bus:drums").automation[0])
     return [round(float(values_at(c, np.array([(bar + 0.5) * BAR]))[0]), 2) for c in curves]
 
 
@@ -140,8 +144,8 @@ def test_a_flipped_cell_keeps_the_other_version_and_comes_back():
 def test_the_flipped_section_sounds_other_and_the_rest_as_before():
     made = FlipCell("lead", "s2").apply(KeepAlternative("lead", "s2", Alternative("A", part="rim")).apply(SONG))
     a, b = Mixdown(made), Mixdown(SONG)
-    assert np.array_equal(a.bus_block("music", 2), b.bus_block("music", 2))
-    assert not np.array_equal(a.bus_block("music", 6), b.bus_block("music", 6))
+    assert np.array_equal(a.block(a.song.strip("bus:music"), 2), b.block(b.song.strip("bus:music"), 2))
+    assert not np.array_equal(a.block(a.song.strip("bus:music"), 6), b.block(b.song.strip("bus:music"), 6))
 
 
 # Parts and patterns --------------------------------------------------------------------------------------------------
@@ -150,21 +154,21 @@ def test_the_flipped_section_sounds_other_and_the_rest_as_before():
 def test_an_added_part_is_playable_at_once_and_leaves_no_trace_when_taken_out():
     made = AddPart("bass", "Keel bass").apply(SONG)
     part = made.part("keel-bass")
-    assert (part.bus, part.role, part.patterns["A"].notes) == ("bass", "bass", ())
+    assert (part.out, part.role, part.patterns["A"].notes) == ("bus:bass", "bass", ())
     assert AddPart("bass", "Keel bass").apply(made).parts[-1].id == "keel-bass-2"
     assert TakeOutPart("keel-bass").apply(made) == SONG
-    steered = replace(SONG.part("pad"), effects=(Effect("ducker", key="kick"),))
+    steered = replace(SONG.part("pad"), chain=(Effect("ducker", key="kick"),))
     song = PutTransition("s1", "gap", 2, on=("kick",)).apply(replace(SONG, parts=(SONG.part("kick"), steered)))
     gone = TakeOutPart("kick").apply(song)
-    assert gone.part("pad").effects[0].key == "" and gone.transitions[0].on == ()
+    assert gone.part("pad").chain[0].key == "" and gone.transitions[0].on == ()
 
 
 def test_parts_are_renamed_moved_and_choked():
-    assert RenamePart("lead", "Foghorn").apply(SONG).part("lead").name == "Foghorn"
+    assert RenameStrip("lead", "Foghorn").apply(SONG).part("lead").name == "Foghorn"
     assert MovePart("lead", 0).apply(SONG).parts[0].id == "lead"
     assert SetChoke("rim", "hats").apply(SONG).part("rim").choke == "hats"
     assert SetTempo(128.5).apply(SONG).bpm == 128.5
-    for bad in (RenamePart("lead", " "), MovePart("lead", 9), SetTempo(1000), AddPart("bass", sound="none")):
+    for bad in (RenameStrip("lead", " "), MovePart("lead", 9), SetTempo(1000), AddPart("bass", sound="none")):
         with pytest.raises(InvalidEdit):
             bad.apply(SONG)
 
@@ -228,7 +232,7 @@ def test_a_hit_of_another_pitch_is_higher_and_shorter():
     for semitones in (0.0, 12.0):
         song = WriteNotes("rim", "A", 1, (Note(0, 240, 60, 1.0, semitones=semitones),)).apply(SONG)
         mixdown = Mixdown(song)
-        x = mixdown.part_block(song.part("rim"), 0)[0][:8192]
+        x = mixdown.block(song.part("rim"), 0)[0][:8192]
         peaks.append(np.abs(np.fft.rfft(x * np.hanning(8192)))[20:].argmax() + 20)
     assert peaks[1] / peaks[0] == pytest.approx(2, rel=0.05)
 
@@ -237,19 +241,22 @@ def test_a_hit_of_another_pitch_is_higher_and_shorter():
 
 
 def test_a_bus_is_told_from_the_part_of_its_name():
-    song = RenamePart("lead", "bass").apply(SONG)
+    song = RenameStrip("lead", "bass").apply(SONG)
     bass = AddPart("bass", "Bass").apply(song)
-    made = SetAutomation("bus:bass", "gain_db", (AutomationPoint(0, -6.0),)).apply(bass)
-    assert made.part("bass").automation == () and made.automation["bass"]
-    assert "pan" in automatable(bass, "bass") and "pan" not in automatable(bass, "bus:bass")
+    made = SetAutomation(Target("bus:bass", "fader", "gain_db"), (AutomationPoint(0, -6.0),)).apply(bass)
+    assert made.part("bass").automation == () and made.strip("bus:bass").automation
+    sends = {t for t in automatable(bass, "bass") if t.device == "sends"}
+    assert len(sends) == 2 and not any(t.device == "sends" for t in automatable(bass, "bus:bass"))
 
 
 @pytest.mark.parametrize(
     "shape, early, end", [("rise", None, 0.0), ("fall", None, -20.0), ("pulse", -20.0, -20.0), ("stairs", -17.14, 0.0)]
 )
 def test_a_shape_takes_the_place_of_what_lay_there_and_of_nothing_else(shape, early, end):
-    before = SetAutomation("pad", "gain_db", (AutomationPoint(0, -3.0), AutomationPoint(7 * BAR, -9.0))).apply(SONG)
-    made = ShapeAutomation("pad", "gain_db", shape, BAR, 2 * BAR, -20.0, 0.0).apply(before)
+    before = SetAutomation(Target("pad", "fader", "gain_db"), (AutomationPoint(0, -3.0), AutomationPoint(7 * BAR, -9.0))).apply(
+        SONG
+    )
+    made = ShapeAutomation(Target("pad", "fader", "gain_db"), shape, BAR, 2 * BAR, -20.0, 0.0).apply(before)
     curve = made.part("pad").automation[0]
     if early is not None:
         assert values_at(curve, np.array([BAR + 700.0]))[0] == pytest.approx(early, abs=0.1)
@@ -259,13 +266,14 @@ def test_a_shape_takes_the_place_of_what_lay_there_and_of_nothing_else(shape, ea
 
 def test_a_shape_begins_and_ends_with_the_value_that_stands():
     """A send that is closed, a level: both are behind the shape what they were without it."""
-    for target, stands, top in (("reverb_db", -60.0, -12.0), ("gain_db", 0.0, 0.0)):
-        made = ShapeAutomation("pad", target, "rise", 2 * BAR, 4 * BAR - 1).apply(SONG)
+    send, level = Target("pad", "sends", REVERB_RETURN), Target("pad", "fader", "gain_db")
+    for target, stands, top in ((send, -60.0, -12.0), (level, 0.0, 0.0)):
+        made = ShapeAutomation(target, "rise", 2 * BAR, 4 * BAR - 1).apply(SONG)
         curve = made.part("pad").automation[0]
         at = np.array([0.0, 2 * BAR - 1.0, 2.0 * BAR, 4 * BAR - 1.0, 4.0 * BAR, 8.0 * BAR])
         np.testing.assert_allclose(values_at(curve, at), [stands, stands, top - 18, top, stands, stands], atol=1e-6)
     with pytest.raises(InvalidEdit):
-        ShapeAutomation("pad", "nothing", "rise", 0, BAR).apply(SONG)
+        ShapeAutomation(Target("pad", "fader", "nothing"), "rise", 0, BAR).apply(SONG)
 
 
 def test_a_line_is_drawn_on_what_stands_and_changes_no_other_bar():
@@ -273,40 +281,43 @@ def test_a_line_is_drawn_on_what_stands_and_changes_no_other_bar():
     line = (AutomationPoint(2 * BAR, -12.0), AutomationPoint(3 * BAR, 0.0))
     # Neither drawn before nor drawn again: the level stands at the part's own, and at the bus's 0 dB.
     for owner, stands in (("pad", -7.0), ("bus:drums", 0.0)):
-        drawn = DrawAutomation(owner, "gain_db", line).apply(song)
-        again = DrawAutomation(owner, "gain_db", (AutomationPoint(5 * BAR, -3.0), AutomationPoint(6 * BAR, -3.0))).apply(drawn)
+        drawn = DrawAutomation(Target(owner, "fader", "gain_db"), line).apply(song)
+        again = DrawAutomation(
+            Target(owner, "fader", "gain_db"), (AutomationPoint(5 * BAR, -3.0), AutomationPoint(6 * BAR, -3.0))
+        ).apply(drawn)
         ticks = np.array([0, BAR, 2 * BAR - 2, 2 * BAR, 3 * BAR, 3 * BAR + 2, 4 * BAR, 9 * BAR], float)
         for made in (drawn, again):
-            (curve,) = curves_of(made, owner)
+            (curve,) = made.strip(owner).automation
             at = [float(v) for v in values_at(curve, ticks)]
             assert at == pytest.approx([stands, stands, stands, -12, 0, stands, stands, stands])
     with pytest.raises(InvalidEdit):
-        DrawAutomation("pad", "gain_db", ()).apply(SONG)
-    assert DrawAutomation("pad", "gain_db", line).sentence(SONG) == "Pad: gain drawn in bar 3"
+        DrawAutomation(Target("pad", "fader", "gain_db"), ()).apply(SONG)
+    assert DrawAutomation(Target("pad", "fader", "gain_db"), line).sentence(SONG) == "Pad: Level drawn in bar 3"
 
 
 def test_what_a_curve_does_in_a_section_is_copied_to_another():
-    song = ShapeAutomation("pad", "gain_db", "rise", 0, 4 * BAR - 1, -20.0, 0.0).apply(SONG)
-    made = CopyAutomation("pad", "gain_db", "s1", "s2").apply(song)
+    song = ShapeAutomation(Target("pad", "fader", "gain_db"), "rise", 0, 4 * BAR - 1, -20.0, 0.0).apply(SONG)
+    made = CopyAutomation(Target("pad", "fader", "gain_db"), "s1", "s2").apply(song)
     curve = made.part("pad").automation[0]
     at = np.linspace(0, 4 * BAR - 2, 9)
     np.testing.assert_allclose(values_at(curve, at + 4 * BAR), values_at(curve, at), atol=1e-9)
     with pytest.raises(InvalidEdit, match="no curve"):
-        CopyAutomation("pad", "pan", "s1", "s2").apply(SONG)
+        CopyAutomation(Target("pad", "fader", "pan"), "s1", "s2").apply(SONG)
 
 
 def test_every_edit_goes_through_json_and_names_itself():
     song = AddPattern("kick").apply(PutTransition("s1", "riser").apply(KeepAlternative("lead", "s1", Alternative("A")).apply(SONG)))
-    song = SetAutomation("pad", "pan", (AutomationPoint(0, 0.0),)).apply(song)
+    song = SetAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0),)).apply(song)
     edits = [
         AdoptSection("drop", 0, 8, 1), MakeRoom(2, 1), CloseUp(1, 1), RepeatBars(1, 2),
         PutCells((PlacedCell("kick", "s1", True, "A"),)),
         KeepAlternative("lead", "s1", Alternative("A", 0.0, Sound("rim"))), FlipCell("lead", "s1"), PutTransition("s1", "wash"),
-        TakeOutTransition("t1"), AddPart("lead"), TakeOutPart("rim"), RenamePart("rim", "Bell"), MovePart("rim", 0),
+        TakeOutTransition("t1"), AddPart("lead"), TakeOutPart("rim"), RenameStrip("rim", "Bell"), MovePart("rim", 0),
         SetChoke("rim", "a"), SetGroove("rim", Groove("late")), AddPattern("rim"), TakeOutPattern("kick", "B"), SetTempo(126.0),
-        ShapeAutomation("pad", "pan", "rise", 0, BAR, 0.0, 1.0), CopyAutomation("pad", "pan", "s1", "s2"),
-        DrawAutomation("pad", "pan", (AutomationPoint(0, 0.0), AutomationPoint(BAR, 1.0))),
-        SetAutomation("pad", "pan", ()),
+        ShapeAutomation(Target("pad", "fader", "pan"), "rise", 0, BAR, 0.0, 1.0),
+        CopyAutomation(Target("pad", "fader", "pan"), "s1", "s2"),
+        DrawAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0), AutomationPoint(BAR, 1.0))),
+        SetAutomation(Target("pad", "fader", "pan"), ()),
     ]  # fmt: skip
     new = {"cells", "transitions", "parts", "automation"}
     assert {e.kind for e in edits} >= {k for k, e in EDITS.items() if e.__module__.rpartition(".")[2] in new}

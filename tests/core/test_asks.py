@@ -13,8 +13,9 @@ from ersatz.core.edits.sections import AdoptPlan, MoveSection, PlannedSection, R
 from ersatz.core.errors import InvalidEdit, OtherMetre
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.mixdown.schedule import sounding_notes
-from ersatz.core.song.document import Note, Pattern, Song
+from ersatz.core.song.document import Song
 from ersatz.core.song.grooves import GROOVES
+from ersatz.core.song.parts import Note, Pattern
 from ersatz.core.target import target_of_surveys
 from tests.core.test_transitions import BAR, SONG
 

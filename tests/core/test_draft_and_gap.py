@@ -18,6 +18,7 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.pitch import Key
+from ersatz.core.song.document import PUMP
 from ersatz.core.styles import STYLES, choose_style
 
 
@@ -79,7 +80,7 @@ def test_parts_play_where_the_reference_has_them(club_survey, song):
 def test_ducking_is_set_from_the_measured_curve(club_survey, song):
     assert song.part("pad").duck_db == pytest.approx(club_survey.pump.depth_db, rel=0.01)
     assert song.part("kick").duck_db == 0
-    assert max(song.ducking.shape) == pytest.approx(1.0, abs=0.01)
+    assert max(song.curve(PUMP).shape) == pytest.approx(1.0, abs=0.01)
 
 
 def test_without_a_steady_beat_a_draft_asks_for_a_tempo(club_survey):
@@ -171,7 +172,7 @@ def test_a_section_that_does_not_duck_triggers_nothing(song):
     first, *rest = song.sections
     resting = replace(song, sections=(replace(first, ducks=False), *rest))
     end = song.grid.sample_of_bar(first.bars + 1, 44_100)
-    before, after = duck_triggers(song, 44_100), duck_triggers(resting, 44_100)
+    before, after = (duck_triggers(s, s.curve(PUMP), 44_100) for s in (song, resting))
     assert (before < end).any()
     assert not (after < end).any()
     assert (after >= end).sum() == (before >= end).sum()
@@ -190,8 +191,8 @@ def test_ducking_on_every_eighth_keeps_its_curve_in_song_and_ducker(club_survey)
     curve = tuple(np.round(np.linspace(-8, 0, 64), 2).tolist())
     survey = replace(club_survey, pump=replace(club_survey.pump, depth_db=8.0, rate="1/8", curve_db=curve))
     song = draft_song(survey, seed=3)
-    assert song.ducking.rate == "1/8"
-    shape = np.array(song.ducking.shape)
+    assert song.curve(PUMP).rate == "1/8"
+    shape = np.array(song.curve(PUMP).shape)
     np.testing.assert_allclose(shape[:32], -np.array(curve)[::2] / 8, atol=1e-3)
     assert not shape[32:].any()
     ducker = ducker_of(survey.pump)
@@ -200,7 +201,8 @@ def test_ducking_on_every_eighth_keeps_its_curve_in_song_and_ducker(club_survey)
     # Drawn over a beat it dips twice.
     beat = np.array(survey.pump.beat_db)
     assert len(beat) == 64 and (beat[:32] == beat[32:]).all()
-    assert draft_song(replace(survey, pump=replace(survey.pump, rate="kick and snare")), 3).ducking.rate == "kick"
+    both = draft_song(replace(survey, pump=replace(survey.pump, rate="kick and snare")), 3).curve(PUMP)
+    assert (both.rate, both.triggers) == ("hits", ("kick", "clap"))
 
 
 def test_a_ducker_takes_over_the_measured_curve(club_survey):

@@ -9,7 +9,8 @@ from ersatz.core.effects.chain import apply_effect, period_beats, reach, run_cha
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.loudness import true_peak_dbtp
-from ersatz.core.song.document import Effect, EqBand, Reverb
+from ersatz.core.song.document import EqBand
+from ersatz.core.song.strips import Effect
 
 RATE = 44_100
 HERE = Where(RATE, 120.0)
@@ -303,7 +304,7 @@ def test_micro_widening_delays_each_side_by_its_time():
 #: A dome is for the very long ones.
 @pytest.mark.parametrize(("kind", "decay_s"), [(k, s) for k in space.SPACES for s in ((4.0, 15.0) if k == "dome" else (0.6, 2.5))])
 def test_every_reverb_decays_in_its_time(kind, decay_s):
-    response = space.reverb_response(Reverb(kind, decay_s, 0.0, 20.0, 20_000.0), RATE)
+    response = space.reverb_response(space.Reverb(kind, decay_s, 0.0, 20.0, 20_000.0), RATE)
     middle = eq.apply(eq.low_cut(1200, RATE, 4), eq.apply(eq.high_cut(3500, RATE, 4), response))[0]
     energy = np.cumsum(np.square(middle)[::-1])[::-1]
     level = 10 * np.log10(energy / energy[0])

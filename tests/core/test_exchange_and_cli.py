@@ -17,7 +17,7 @@ from ersatz.core.exchange.bends import value_at
 from ersatz.core.exchange.midi import arrangement_of, count_events, pattern_midi, read_midi, write_midi
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.mixdown.staging import staged
-from ersatz.core.song.document import Cell, Note, Part, Pattern
+from ersatz.core.song.parts import Cell, Note, Part, Pattern
 from ersatz.core.survey.document import SCHEMA
 from ersatz.core.voices import library
 from tests.core.test_transitions import BAR, SONG
@@ -40,9 +40,9 @@ def test_every_part_comes_back_from_midi_as_what_it_was(tmp_path):
     entries = [library.library()[name] for name in (*drums, *others)]
     parts = []
     for k, entry in enumerate(entries):
-        bus = "drums" if entry.role in ("kick", "clap", "hats", "perc") else "music"
         notes = (Note(0, 240, 60, 0.8), Note(1920 + 240 * (k % 4), 240, 60, 0.5, semitones=-3.0))
-        parts.append(Part(f"p{k}", f"Part {k}", entry.role, entry.sound, bus, {"A": Pattern(1, notes)}, (Cell("s1", "A"),)))
+        made = Part(id=f"p{k}", name=f"Part {k}", role=entry.role, sound=entry.sound, patterns={"A": Pattern(1, notes)})
+        parts.append(replace(made, cells=(Cell("s1", "A"),)))
     song = replace(SONG, parts=tuple(parts))
     back = imported(song, tmp_path)
     assert [(p.name, p.role, p.sound.name) for p in back.values()] == [(p.name, p.role, p.sound.name) for p in parts]

@@ -7,7 +7,7 @@ import pytest
 
 from ersatz.core.draft import draft_song
 from ersatz.core.draft.kick import fitted_kick, portrait_of_sound
-from ersatz.core.song.document import Sound
+from ersatz.core.song.parts import Sound
 from ersatz.core.survey.document import KickPortrait
 from ersatz.core.survey.kick import LENGTH_S, portrait_of
 from ersatz.core.target import target_of_style

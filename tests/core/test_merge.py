@@ -4,19 +4,20 @@ from dataclasses import replace
 
 from ersatz.core.draft.merge import TakeMatch
 from ersatz.core.edits import parse_edit
-from ersatz.core.song.document import EqBand
+from ersatz.core.song.document import PUMP, REVERB_RETURN, EqBand, with_strip
+from ersatz.core.song.strips import Duck
 
 
 def matched(song):
     """As matching leaves a draft: levels, ducking and master other, everything else the same."""
-    return replace(
+    levelled = replace(
         song,
-        parts=tuple(replace(p, gain_db=p.gain_db - 2, duck_db=p.duck_db + 1) for p in song.parts),
+        parts=tuple(replace(p, gain_db=p.gain_db - 2, duck=Duck(PUMP, p.duck_db + 1)) for p in song.parts),
         sections=tuple(replace(s, levels_db=(-1.5,)) for s in song.sections),
         master=replace(song.master, gain_db=5.0, eq=(EqBand(100.0, 3.0, 1.0),)),
-        ducking=replace(song.ducking, shape=(0.5,) * 64),
-        reverb=replace(song.reverb, duck_db=9.0),
+        curves=(replace(song.curve(PUMP), shape=(0.5,) * 64),),
     )
+    return with_strip(levelled, replace(song.strip(REVERB_RETURN), duck=Duck(PUMP, 9.0)))
 
 
 def edited(song, kind, **fields):
@@ -29,7 +30,7 @@ def test_a_draft_that_nobody_touched_becomes_the_matched_one(song):
 
 def test_what_was_changed_stays_and_the_rest_is_matched(song):
     first = song.sections[0]
-    now = edited(song, "set_part_gain", part="bass", gain_db=-20.0)
+    now = edited(song, "set_strip", strip="bass", name="gain_db", value=-20.0)
     now = edited(now, "resize_section", section=first.id, bars=first.bars + 8)
     now = replace(now, master=replace(now.master, gain_db=-3.0))
     made = TakeMatch(song, matched(song)).apply(now)
@@ -52,5 +53,5 @@ def test_what_was_taken_out_stays_out_and_what_came_in_is_left(song):
 
 def test_taken_twice_nothing_more_changes(song):
     edit = TakeMatch(song, matched(song))
-    once = edit.apply(edited(song, "set_part_gain", part="bass", gain_db=-20.0))
+    once = edit.apply(edited(song, "set_strip", strip="bass", name="gain_db", value=-20.0))
     assert edit.apply(once) == once

@@ -6,13 +6,15 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import SwitchPart
-from ersatz.core.effects import eq, limiter, space
+from ersatz.core.effects import echo, eq, limiter, space
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
-from ersatz.core.song.document import DUCK_POINTS, Delay, Ducking, EqBand, Reverb, SongSection, Sound, Transition
+from ersatz.core.song.document import DUCK_POINTS, PUMP, DuckCurve, EqBand, SongSection, Transition
+from ersatz.core.song.parts import Sound
+from ersatz.core.song.strips import Duck, ducked
 from ersatz.core.voices import VOICES, render_note
 from ersatz.core.voices.spec import Played
 
@@ -25,7 +27,7 @@ def short(song):
     """Eight bars with everything on and ducking."""
     sections = (SongSection("s1", "drop", 8),)
     parts = tuple(replace(p, cells=tuple(replace(c, section="s1", on=True, entry_bars=0, exit_bars=0) for c in p.cells[:1]),
-                          duck_db=6.0 if p.role in ("bass", "chords") else 0.0) for p in song.parts)  # fmt: skip
+                          duck=ducked(PUMP, 6.0 if p.role in ("bass", "chords") else 0.0)) for p in song.parts)  # fmt: skip
     return replace(song, sections=sections, parts=parts, transitions=(), master=replace(song.master, gain_db=6.0))
 
 
@@ -52,7 +54,7 @@ def test_stems_sum_to_the_mix_before_the_master(short):
     start, stop = mixdown.bar_range(2, 4)
     parts = stems(mixdown, start, stop)
     assert set(parts) == {p.id for p in short.parts} | {"return-reverb", "return-delay"}
-    np.testing.assert_allclose(sum(parts.values()), mixdown.samples(start, stop, stage="mix"), atol=1e-5)
+    np.testing.assert_allclose(sum(parts.values()), mixdown.mix(start, stop), atol=1e-5)
 
 
 def test_a_render_through_the_disk_is_the_same(short, whole, tmp_path):
@@ -76,7 +78,7 @@ def test_a_part_off_in_one_section_changes_only_what_it_touches(song):
 
 def test_trying_a_master_on_a_mix_equals_rendering_with_it(short, whole):
     mixdown = Mixdown(short)
-    mix = mixdown.samples(0, mixdown.frames, stage="mix")
+    mix = mixdown.mix(0, mixdown.frames)
     np.testing.assert_allclose(mixdown.mastered(mix, short.master), whole, atol=2e-7)
 
 
@@ -99,7 +101,7 @@ def test_a_gap_is_silent_for_notes(short):
     end = gapped.grid.ticks_of_bar(9)
     for part in gapped.parts:
         assert all(n.end <= end - 2 * 960 + (gapped.swing_percent - 50) / 100 * 480 for n in sounding_notes(gapped, part))
-    assert duck_triggers(gapped, RATE_HZ).max() < gapped.grid.sample_of_ticks(end - 2 * 960, RATE_HZ)
+    assert duck_triggers(gapped, gapped.curves[0], RATE_HZ).max() < gapped.grid.sample_of_ticks(end - 2 * 960, RATE_HZ)
 
 
 def test_swing_delays_odd_sixteenths_only(short):
@@ -116,19 +118,19 @@ def test_a_phrase_has_its_level_up_to_the_bar_line(short):
     levelled = replace(short, sections=(replace(short.sections[0], levels_db=(-6.0,)),))
     part = levelled.part("kick")
     start, stop = Mixdown(levelled).bar_range(2, 6)
-    loud, soft = (Mixdown(s).solo_part(part, start, stop) for s in (short, levelled))
+    loud, soft = (Mixdown(s).solo(part, start, stop) for s in (short, levelled))
     middle = Mixdown(levelled).bar_range(5, 5)[0] - start
     np.testing.assert_allclose(soft[:, : middle - 1000], loud[:, : middle - 1000] * 10 ** (-6 / 20), rtol=1e-5, atol=1e-7)
     np.testing.assert_allclose(soft[:, middle:], loud[:, middle:], rtol=1e-5, atol=1e-7)
 
 
 def test_ducking_pulls_the_part_down_by_its_depth(short):
-    pad = replace(short.part("pad"), duck_db=12.0)
-    ducking = Ducking("1/4", tuple([1.0] * 16 + [0.0] * (DUCK_POINTS - 16)))
-    ducked = replace(short, parts=(pad,), ducking=ducking)
-    open_ = replace(ducked, parts=(replace(pad, duck_db=0.0),))
-    a = Mixdown(ducked).solo_part(ducked.parts[0], 0, PIECE)
-    b = Mixdown(open_).solo_part(open_.parts[0], 0, PIECE)
+    pad = replace(short.part("pad"), duck=Duck("square", 12.0))
+    square = DuckCurve("square", "Square", "1/4", tuple([1.0] * 16 + [0.0] * (DUCK_POINTS - 16)))
+    deep = replace(short, parts=(pad,), curves=(*short.curves, square))
+    open_ = replace(deep, parts=(replace(pad, duck=None),))
+    a = Mixdown(deep).solo(deep.parts[0], 0, PIECE)
+    b = Mixdown(open_).solo(open_.parts[0], 0, PIECE)
     at = int(0.1 * short.grid.beat_s * RATE_HZ) + short.grid.sample_of_ticks(960, RATE_HZ)
     assert np.abs(a[:, at]).max() == pytest.approx(np.abs(b[:, at]).max() * 10 ** (-12 / 20), rel=1e-3)
 
@@ -169,7 +171,7 @@ def test_a_bell_has_its_gain_at_its_centre():
 
 @pytest.mark.parametrize("decay_s", [0.8, 2.0, 4.0])
 def test_the_reverb_decays_in_its_time(decay_s):
-    response = space.reverb_response(Reverb(decay_s=decay_s, pre_delay_ms=0.0), RATE_HZ)
+    response = space.reverb_response(space.Reverb(decay_s=decay_s, pre_delay_ms=0.0), RATE_HZ)
     middle = eq.apply(eq.low_cut(1200, RATE_HZ), eq.apply(eq.high_cut(3500, RATE_HZ), response[0]))
     energy = np.cumsum(np.square(middle)[::-1])[::-1]
     level = 10 * np.log10(energy / energy[0])
@@ -178,8 +180,8 @@ def test_the_reverb_decays_in_its_time(decay_s):
 
 
 def test_echoes_stand_on_the_grid():
-    response = space.delay_response(Delay(steps=3, feedback=0.5, low_cut_hz=20, high_cut_hz=18_000), 120.0, RATE_HZ)
     step = 3 * 60 / 120 / 4 * RATE_HZ
+    response = echo.alternating(step, 0.5, 20, 18_000, RATE_HZ)
     for k in (1, 2, 3):
         near = np.abs(response[:, int(k * step) - 30 : int(k * step) + 30]).max(axis=0)
         assert abs(int(near.argmax()) - 30) <= 2

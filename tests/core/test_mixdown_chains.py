@@ -9,20 +9,9 @@ from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.schedule import joined_line, schedule_part
-from ersatz.core.song.document import (
-    Automation,
-    AutomationPoint,
-    Cell,
-    Ducking,
-    Effect,
-    Modulation,
-    Note,
-    Part,
-    Pattern,
-    Song,
-    SongSection,
-    Sound,
-)
+from ersatz.core.song.document import DRUMS, MUSIC, REVERB_RETURN, Song, SongSection, with_strip
+from ersatz.core.song.parts import Cell, Modulation, Note, Part, Pattern, Sound
+from ersatz.core.song.strips import Automation, AutomationPoint, Effect, sending
 from tests.core.test_transitions import SONG
 
 BAR = 3840
@@ -31,16 +20,21 @@ BAR = 3840
 def part(part_id, sound, notes, bars=1, **settings):
     pattern = Pattern(bars, tuple(Note(*n) for n in notes))
     cells = tuple(Cell(f"s{k}", "A") for k in (1, 2))
-    return Part(part_id, part_id, "lead", sound, settings.pop("bus", "music"), {"A": pattern}, cells, **settings)
+    return Part(id=part_id, name=part_id, role="lead", sound=sound, out=settings.pop("out", MUSIC), patterns={"A": pattern},
+                cells=cells, **settings)  # fmt: skip
+
+
+def with_strip_set(song, strip_id, **settings):
+    return with_strip(song, replace(song.strip(strip_id), **settings))
 
 
 def song(*parts, bpm=121.0, bars=4, **settings):
     sections = (SongSection("s1", "build", bars), SongSection("s2", "drop", bars))
-    return Song("Test", bpm, "A", "minor", 50.0, sections, parts, Ducking("1/4", (0.0,) * 64), **settings)
+    return Song("Test", bpm, "A", "minor", 50.0, sections, parts, **settings)
 
 
 PLUCK = part("lead", Sound("synth", {"env1_sustain": 0.3}), [(k * 480, 300, 60 + k, 0.8) for k in range(8)])
-KICK = part("kick", Sound("kick"), [(k * 960, 240, 36, 1.0) for k in range(4)], bus="drums")
+KICK = part("kick", Sound("kick"), [(k * 960, 240, 36, 1.0) for k in range(4)], out=DRUMS)
 CHAINS = {
     "frozen": (Effect("reverb", {"decay_s": 0.8, "duck_db": 12.0}, {"freeze": "bar"}, key="kick"), Effect("limiter")),
     "dynamics": (Effect("compressor", {"threshold_db": -30.0}, key="kick"), Effect("transients", {"attack": 0.4})),
@@ -54,8 +48,8 @@ CHAINS = {
 @pytest.mark.parametrize("chain", CHAINS)
 def test_bars_rendered_alone_equal_the_whole_with_effects_everywhere(chain):
     effects = CHAINS[chain]
-    made = song(replace(PLUCK, effects=effects), KICK, buses={"music": effects[:1]})
-    made = replace(made, master=replace(made.master, effects=(Effect("multiband", {"amount": 0.2}),)))
+    made = with_strip_set(song(replace(PLUCK, chain=effects), KICK), MUSIC, chain=effects[:1])
+    made = with_strip_set(made, "master", chain=(Effect("multiband", {"amount": 0.2}),))
     whole = Mixdown(made)
     everything = whole.samples(0, whole.frames)
     for first, last in ((1, 1), (4, 6), (8, 8)):
@@ -73,31 +67,32 @@ def test_what_repeats_is_computed_once():
 
 
 def test_a_part_rings_on_through_its_effects_after_its_last_note():
-    once = part("lead", Sound("rim"), [(0, 240, 60, 1.0)], bars=4, effects=(Effect("delay", {"feedback": 0.6}, {"time": "1/2"}),))
+    once = part("lead", Sound("rim"), [(0, 240, 60, 1.0)], bars=4, chain=(Effect("delay", {"feedback": 0.6}, {"time": "1/2"}),))
     made = song(once, bars=8)
     mixdown = Mixdown(made)
     start, stop = mixdown.bar_range(2, 2)
-    assert np.abs(mixdown.solo_part(made.parts[0], start, stop)).max() > 1e-3
+    assert np.abs(mixdown.solo(made.parts[0], start, stop)).max() > 1e-3
 
 
 def test_automation_follows_its_points_and_meets_the_bar_line():
-    curve = Automation("gain_db", (AutomationPoint(0, -20.0), AutomationPoint(4 * BAR, 0.0)))
+    curve = Automation("fader", "gain_db", (AutomationPoint(0, -20.0), AutomationPoint(4 * BAR, 0.0)))
     steady = part("lead", Sound("synth", {"osc1_level": 0.5}, {"osc1_wave": "sine"}), [(0, 8 * BAR, 69, 1.0)], bars=8)
     made = song(replace(steady, automation=(curve,)), bpm=120.0)
     flat = song(steady, bpm=120.0)
     mixdown = Mixdown(made)
-    a, b = (Mixdown(s).solo_part(s.parts[0], 0, mixdown.bar_range(4, 4)[1]) for s in (made, flat))
+    a, b = (Mixdown(s).solo(s.parts[0], 0, mixdown.bar_range(4, 4)[1]) for s in (made, flat))
     for bar, wanted in ((2, -15.0), (3, -10.0), (4, -5.0)):
         at = mixdown.bar_range(bar, bar)[0]
         piece = slice(at - 50, at + 50)
         assert 20 * np.log10(np.abs(a[0, piece]).max() / np.abs(b[0, piece]).max()) == pytest.approx(wanted, abs=0.1)
 
 
-@pytest.mark.parametrize("owner", ["music", "master"])
-def test_buses_and_the_master_are_automated_on_top_of_their_levels(owner):
+@pytest.mark.parametrize("owner", [MUSIC, "master"])
+def test_buses_and_the_master_are_automated(owner):
     steady = part("lead", Sound("synth", {"osc1_level": 0.2}, {"osc1_wave": "sine"}), [(0, 8 * BAR, 69, 1.0)], bars=8)
-    curve = Automation("gain_db", (AutomationPoint(0, -24.0), AutomationPoint(4 * BAR, 0.0)))
-    flat, moved = song(steady, bpm=120.0), song(steady, bpm=120.0, automation={owner: (curve,)})
+    curve = Automation("fader", "gain_db", (AutomationPoint(0, -24.0), AutomationPoint(4 * BAR, 0.0)))
+    flat = song(steady, bpm=120.0)
+    moved = with_strip_set(flat, owner, automation=(curve,))
     whole, plain = (Mixdown(s).samples(0, Mixdown(s).bar_range(4, 4)[1]) for s in (moved, flat))
     for bar, wanted in ((2, -18.0), (3, -12.0), (4, -6.0)):
         at = Mixdown(moved).bar_range(bar, bar)[0]
@@ -108,21 +103,22 @@ def test_buses_and_the_master_are_automated_on_top_of_their_levels(owner):
 
 
 def test_a_return_and_a_buss_effect_are_automated():
-    sent = replace(PLUCK, reverb_db=0.0)
-    silent = Automation("gain_db", (AutomationPoint(0, -60.0),))
-    made = song(sent, automation={"reverb": (silent,)})
-    loud, quiet = (Mixdown(s).solo_return("reverb", 0, 4 * RATE_HZ) for s in (song(sent), made))
+    sent = replace(PLUCK, sends=sending({REVERB_RETURN: 0.0}))
+    silent = Automation("fader", "gain_db", (AutomationPoint(0, -60.0),))
+    made = with_strip_set(song(sent), REVERB_RETURN, automation=(silent,))
+    loud, quiet = (Mixdown(s).solo(s.strip("return:reverb"), 0, 4 * RATE_HZ) for s in (song(sent), made))
     np.testing.assert_allclose(quiet, loud / 1000, atol=1e-6)
     low = (Effect("sweep", {"cutoff_hz": 300.0}, {"kind": "low-pass 24"}),)
-    moved = Automation("effects.e1.cutoff_hz", (AutomationPoint(0, 300.0),))
+    moved = Automation("e1", "cutoff_hz", (AutomationPoint(0, 300.0),))
     open_ = (replace(low[0], params={"cutoff_hz": 9000.0}),)
-    a, b = song(PLUCK, buses={"music": low}), song(PLUCK, buses={"music": open_}, automation={"music": (moved,)})
-    np.testing.assert_allclose(*(Mixdown(s).samples(0, 4 * RATE_HZ, stage="mix") for s in (a, b)), atol=1e-5)
+    a = with_strip_set(song(PLUCK), MUSIC, chain=low)
+    b = with_strip_set(song(PLUCK), MUSIC, chain=open_, automation=(moved,))
+    np.testing.assert_allclose(*(Mixdown(s).mix(0, 4 * RATE_HZ) for s in (a, b)), atol=1e-5)
 
 
 def test_bent_automation_keeps_its_ends():
     values = automation.values_at(
-        Automation("pan", (AutomationPoint(0, -1.0, 0.8), AutomationPoint(100, 1.0))), np.arange(0, 101.0)
+        Automation("fader", "pan", (AutomationPoint(0, -1.0, 0.8), AutomationPoint(100, 1.0))), np.arange(0, 101.0)
     )
     assert values[[0, -1]] == pytest.approx([-1, 1])
     assert values[50] > 0.5
@@ -131,10 +127,10 @@ def test_bent_automation_keeps_its_ends():
 
 def test_an_automated_effect_sounds_like_the_same_effect_at_that_value():
     sweep = Effect("sweep", {"cutoff_hz": 300.0}, {"kind": "low-pass 24"})
-    curve = Automation("effects.e1.cutoff_hz", (AutomationPoint(0, 300.0), AutomationPoint(BAR, 300.0)))
-    fixed, moved = (song(replace(PLUCK, effects=(sweep,), automation=a)) for a in ((), (curve,)))
+    curve = Automation("e1", "cutoff_hz", (AutomationPoint(0, 300.0), AutomationPoint(BAR, 300.0)))
+    fixed, moved = (song(replace(PLUCK, chain=(sweep,), automation=a)) for a in ((), (curve,)))
     stop = Mixdown(fixed).bar_range(2, 2)[1]
-    np.testing.assert_allclose(*(Mixdown(s).solo_part(s.parts[0], 0, stop) for s in (fixed, moved)), atol=1e-6)
+    np.testing.assert_allclose(*(Mixdown(s).solo(s.parts[0], 0, stop) for s in (fixed, moved)), atol=1e-6)
 
 
 def test_hits_of_a_choke_group_cut_each_other():
@@ -143,7 +139,7 @@ def test_hits_of_a_choke_group_cut_each_other():
     made = song(crash, hat, bpm=120.0)
     mixdown = Mixdown(made)
     assert mixdown.notes.events(made.parts[0])[0].cut == RATE_HZ // 2
-    alone = mixdown.solo_part(made.parts[0], 0, RATE_HZ * 2)
+    alone = mixdown.solo(made.parts[0], 0, RATE_HZ * 2)
     assert np.abs(alone[:, RATE_HZ // 2 - 200 : RATE_HZ // 2]).max() > 1e-3
     assert np.abs(alone[:, RATE_HZ // 2 + 200 : RATE_HZ * 3 // 2]).max() == 0
     free = song(replace(crash, choke=""), hat)
@@ -171,7 +167,7 @@ def test_a_legato_line_is_one_note_that_bends():
     assert len(events) == 8
     assert events[0].length == RATE_HZ
     assert events[0].bend[-1][1] == 12.0
-    x = Mixdown(made).solo_part(made.parts[0], 0, RATE_HZ)[0]
+    x = Mixdown(made).solo(made.parts[0], 0, RATE_HZ)[0]
     crossings = [np.count_nonzero(np.diff(np.sign(x[a : a + 11_025]))) / 2 / 0.25 for a in (5000, 30_000)]
     assert crossings == pytest.approx([220, 440], abs=6)
 
@@ -187,7 +183,7 @@ def test_a_slide_in_the_notes_is_heard():
     made = song(part("lead", Sound("synth", {}, {"osc1_wave": "sine"}), []), bpm=120.0)
     slide = Pattern(1, (Note(0, 1920, 57, 1.0, ((0.0, 0.0), (480.0, 0.0), (960.0, 12.0))),))
     made = replace(made, parts=(replace(made.parts[0], patterns={"A": slide}),))
-    x = Mixdown(made).solo_part(made.parts[0], 0, RATE_HZ)[0]
+    x = Mixdown(made).solo(made.parts[0], 0, RATE_HZ)[0]
     crossings = [np.count_nonzero(np.diff(np.sign(x[a : a + 8820]))) / 2 / 0.2 for a in (1000, 30_000)]
     assert crossings == pytest.approx([220, 440], abs=6)
     assert Song.from_json(made.to_json()) == made
@@ -215,7 +211,7 @@ def test_modulated_notes_follow_the_tempo():
     wobble = Sound("synth", {}, {"lfo1_rate": "1/4"}, (Modulation("lfo 1", "level_db", 12.0),))
     slow, fast = (song(part("lead", wobble, [(0, BAR, 57, 1.0)]), bpm=b) for b in (100.0, 140.0))
     cache = RenderCache()
-    a, b = (Mixdown(s, cache).solo_part(s.parts[0], 0, 60_000) for s in (slow, fast))
+    a, b = (Mixdown(s, cache).solo(s.parts[0], 0, 60_000) for s in (slow, fast))
     assert np.abs(a - b).max() > 0.05
 
 
@@ -223,15 +219,15 @@ def test_a_hit_of_the_bar_before_still_ducks_and_is_part_of_the_key():
     """A kick on the last 16th, ducking for a whole bar: what follows is another sound than without it."""
     late = Pattern(1, (Note(3600, 240, 60, 1.0),))
     effect = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits", "period": "1 bar"}, key="kick")
-    pad = replace(SONG.part("pad"), effects=(effect,))
+    pad = replace(SONG.part("pad"), chain=(effect,))
     kick = replace(SONG.part("kick"), patterns={"A": late}, cells=(Cell("s1", "A"),))
     ducked = replace(SONG, parts=(kick, pad))
     free = replace(ducked, parts=(replace(kick, cells=()), pad))
     cache = RenderCache()
-    first, second = (Mixdown(s, cache).part_block(pad, 4) for s in (free, ducked))
+    first, second = (Mixdown(s, cache).block(pad, 4) for s in (free, ducked))
     quarter = first.shape[1] // 4
     assert np.square(second[:, :quarter]).sum() < 0.1 * np.square(first[:, :quarter]).sum()
     whole = Mixdown(ducked)
     start, stop = whole.bar_range(4, 5)
     alone = Mixdown(ducked)
-    np.testing.assert_array_equal(whole.solo_part(pad, start, stop)[:, -whole.bars.length(4) :], alone.part_block(pad, 4))
+    np.testing.assert_array_equal(whole.solo(pad, start, stop)[:, -whole.bars.length(4) :], alone.block(pad, 4))

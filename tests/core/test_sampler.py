@@ -13,7 +13,8 @@ from ersatz.core.errors import InvalidEdit, UnusableAudio
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.samples import Sample, SampleFolder, read_sample, sha_of
-from ersatz.core.song.document import Cell, Ducking, Modulation, Note, Part, Pattern, Song, SongSection, Sound
+from ersatz.core.song.document import Song, SongSection
+from ersatz.core.song.parts import Cell, Modulation, Note, Part, Pattern, Sound
 from ersatz.core.voices import has_takes, render_note, sampler
 from ersatz.core.voices.spec import Played
 
@@ -314,26 +315,28 @@ def test_a_folder_keeps_samples_bit_for_bit_by_their_content(tmp_path):
     assert len(list(tmp_path.rglob("*.*"))) == 1
 
 
-SAMPLED = Part("loop", "Loop", "lead", Sound("sample", choices={"sample_plays": "to its end"}, samples={"sample": "a"}), "music",
-               {"A": Pattern(1, (Note(0, 240, 60, 1.0),))}, (Cell("s", "A"),), low_cut_hz=0.0)  # fmt: skip
-SONG = Song("Song", 120.0, "A", "minor", 50.0, (SongSection("s", "drop", 4),), (SAMPLED,), Ducking("1/4", (0.0,) * 64))
+SAMPLED = Part(
+    id="loop", name="Loop", role="lead", cells=(Cell("s", "A"),), patterns={"A": Pattern(1, (Note(0, 240, 60, 1.0),))},
+    sound=Sound("sample", choices={"sample_plays": "to its end"}, samples={"sample": "a"}),
+)  # fmt: skip
+SONG = Song("Song", 120.0, "A", "minor", 50.0, (SongSection("s", "drop", 4),), (SAMPLED,))
 
 
 def test_a_long_sample_rings_across_bars_in_whole_and_in_pieces():
     samples = {"a": Sample("a", tone(200.0, 5.0))}.get
     mixdown = Mixdown(replace(SONG, sections=(SongSection("s", "drop", 4),)), samples=samples)
-    whole = mixdown.solo_part(SAMPLED, 0, 8 * RATE)
+    whole = mixdown.solo(SAMPLED, 0, 8 * RATE)
     assert lasts(whole) > 7.9
     a, b = mixdown.bar_range(3, 3)
-    np.testing.assert_array_equal(Mixdown(SONG, samples=samples).solo_part(SAMPLED, a, b), whole[:, a:b])
+    np.testing.assert_array_equal(Mixdown(SONG, samples=samples).solo(SAMPLED, a, b), whole[:, a:b])
 
 
 def test_a_sample_that_is_gone_is_silent_until_it_is_back():
     cache, there = RenderCache(), {}
-    silent = Mixdown(SONG, cache, there.get).solo_part(SAMPLED, 0, RATE)
+    silent = Mixdown(SONG, cache, there.get).solo(SAMPLED, 0, RATE)
     assert np.abs(silent).max() == 0
     there["a"] = Sample("a", tone(200.0, 1.0))
-    assert np.abs(Mixdown(SONG, cache, there.get).solo_part(SAMPLED, 0, RATE)).max() > 0.1
+    assert np.abs(Mixdown(SONG, cache, there.get).solo(SAMPLED, 0, RATE)).max() > 0.1
 
 
 def test_an_edit_gives_a_part_a_sample():

@@ -23,27 +23,17 @@ from ersatz.core.edits.sections import (
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.automation import values_at
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.document import (
-    Automation,
-    AutomationPoint,
-    Cell,
-    Ducking,
-    Note,
-    Part,
-    Pattern,
-    Song,
-    SongSection,
-    Sound,
-    Transition,
-)
+from ersatz.core.song.document import Master, Song, SongSection, Transition
+from ersatz.core.song.parts import Cell, Note, Part, Pattern, Sound
+from ersatz.core.song.strips import Automation, AutomationPoint
 
 BAR = 3840
 A = Pattern(1, (Note(0, 480, 60, 1.0),))
 #: Rises by a dB per bar.
-CLIMB = Automation("gain_db", (AutomationPoint(0, -20.0), AutomationPoint(20 * BAR, 0.0)))
+CLIMB = Automation("fader", "gain_db", (AutomationPoint(0, -20.0), AutomationPoint(20 * BAR, 0.0)))
 PART = Part(
-    "lead", "Lead", "lead", Sound("rim"), "music", {"A": A},
-    (Cell("s1", "A", on=False), Cell("s2", "A", entry_bars=4), Cell("s3", "A", exit_bars=2)), automation=(CLIMB,),
+    id="lead", name="Lead", role="lead", sound=Sound("rim"), patterns={"A": A}, automation=(CLIMB,),
+    cells=(Cell("s1", "A", on=False), Cell("s2", "A", entry_bars=4), Cell("s3", "A", exit_bars=2)),
 )  # fmt: skip
 SONG = Song(
     "Test", 120.0, "A", "minor", 50.0,
@@ -51,7 +41,7 @@ SONG = Song(
         SongSection("s1", "intro", 4), SongSection("s2", "build", 8, levels_db=(-3.0, -1.0)),
         SongSection("s3", "drop", 8),
     ),
-    (PART,), Ducking("1/4", (0.0,) * 64), automation={"master": (CLIMB,)}, transitions=(Transition("t1", "gap", "s2", 2.0),),
+    (PART,), master=Master(automation=(CLIMB,)), transitions=(Transition("t1", "gap", "s2", 2.0),),
 )  # fmt: skip
 
 
@@ -67,8 +57,7 @@ def cells(song):
 
 def level(song, bar, owner="lead"):
     """Automated gain in the middle of a 0-based bar."""
-    curves = song.part(owner).automation if song.part(owner) else song.automation[owner]
-    return float(values_at(curves[0], np.array([(bar + 0.5) * BAR]))[0])
+    return float(values_at(song.strip(owner).automation[0], np.array([(bar + 0.5) * BAR]))[0])
 
 
 def test_a_longer_section_moves_what_follows_with_its_automation():
@@ -129,7 +118,7 @@ def test_a_split_section_sounds_as_it_did(bars):
     made = SplitSection("s3", bars).apply(SplitSection("s2", bars).apply(whole))
     assert [b for _, b in plan(made)] == [4, bars, 8 - bars, bars, 8 - bars]
     mixdown, before = Mixdown(made), Mixdown(whole)
-    np.testing.assert_array_equal(mixdown.samples(0, mixdown.frames, stage="mix"), before.samples(0, before.frames, stage="mix"))
+    np.testing.assert_array_equal(mixdown.mix(0, mixdown.frames), before.mix(0, before.frames))
     assert made.gap_beats(made.sections[2].id) == 2.0 and len(made.transitions) == 1
 
 

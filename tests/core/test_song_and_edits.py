@@ -6,12 +6,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ersatz.core.edits import EDITS, Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, edit_json, parse_edit, section_name
+from ersatz.core.edits import EDITS, Rename, SetCell, SwitchPart, edit_json, parse_edit, section_name
 from ersatz.core.edits.cells import KeepAlternative
-from ersatz.core.edits.parts import RenamePart
 from ersatz.core.edits.sections import RenameSection
+from ersatz.core.edits.strips import RenameStrip, SetDuck, SetStrip
 from ersatz.core.errors import InvalidEdit, UnusableDocument
-from ersatz.core.song.document import Alternative, Song
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Alternative
 
 
 def test_a_song_survives_json(song):
@@ -21,14 +22,14 @@ def test_a_song_survives_json(song):
 def test_the_title_makes_no_other_sound(song):
     renamed = Rename("Night Ferry").apply(song)
     assert renamed.sha() == song.sha()
-    assert SetPartGain("kick", -3).apply(song).sha() != song.sha()
+    assert SetStrip("kick", "gain_db", -3).apply(song).sha() != song.sha()
 
 
 def test_names_and_kept_versions_make_no_other_sound(song):
     first = song.sections[0].id
     for edit in (
         RenameSection(first, "Casting off"),
-        RenamePart("kick", "Engine"),
+        RenameStrip("kick", "Engine"),
         KeepAlternative("kick", first, Alternative("A")),
     ):
         changed = edit.apply(song)
@@ -52,8 +53,8 @@ def test_an_edit_touches_nothing_else(song):
     [
         SwitchPart("nobody", "s1", True),
         SwitchPart("kick", "s99", True),
-        SetPartGain("kick", 99),
-        SetPartDuck("bass", -1),
+        SetStrip("kick", "gain_db", 99),
+        SetDuck("bass", -1),
         Rename("  "),
     ],
 )
@@ -65,8 +66,7 @@ def test_edits_that_dont_fit_are_refused_with_a_sentence(song, edit):
 
 def test_every_edit_of_the_arrangement_goes_through_json_and_names_itself(song):
     edits = [
-        SwitchPart("kick", "s1", False), SetCell("kick", "s1", "A", 0, 0, -2.0), SetPartGain("bass", -4.5), SetPartDuck("pad", 6),
-        Rename("Foghorn"),
+        SwitchPart("kick", "s1", False), SetCell("kick", "s1", "A", 0, 0, -2.0), Rename("Foghorn"),
     ]  # fmt: skip
     assert {e.kind for e in edits} == {kind for kind, e in EDITS.items() if e.__module__.endswith("arrangement")}
     for edit in edits:
@@ -93,7 +93,7 @@ def test_any_order_of_edits_keeps_the_song_valid(song, data):
         part = data.draw(st.sampled_from([p.id for p in song.parts if p.patterns]))
         section = data.draw(st.sampled_from([s.id for s in song.sections]))
         edit = data.draw(
-            st.sampled_from([SwitchPart(part, section, True), SwitchPart(part, section, False), SetPartGain(part, -7)])
+            st.sampled_from([SwitchPart(part, section, True), SwitchPart(part, section, False), SetStrip(part, "gain_db", -7)])
         )
         current = edit.apply(current)
         assert edit.apply(current) == current

@@ -15,7 +15,9 @@ from ersatz.core.effects.pictures import picture_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.mixdown.audition import HEARD_LUFS, audition, bypass_db, sounding_as
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.song.document import Automation, AutomationPoint, Effect, Modulation, Note, Song, Sound, identified
+from ersatz.core.song.document import REVERB_RETURN
+from ersatz.core.song.parts import Modulation, Note, Sound
+from ersatz.core.song.strips import Automation, AutomationPoint, Effect, Target, identified
 from ersatz.core.voices import complete, library, render_note
 from ersatz.core.voices.pictures import AXIS_HZ, pictures_of
 from ersatz.core.voices.spec import Played
@@ -47,7 +49,7 @@ def applied(song, kind, **fields):
     ],
 )
 def test_an_edit_says_what_it_does_and_comes_back_from_json(song, kind, fields, said):
-    made = edit(kind, part="lead", **fields)
+    made = edit(kind, **{"strip" if kind == "set_effects" else "part": "lead"}, **fields)
     assert said in made.sentence(song)
     assert made.apply(song) != song
     assert parse_edit(edit_json(made)) == made
@@ -94,40 +96,40 @@ def test_values_go_where_they_belong(song):
 )
 def test_what_cannot_be_is_refused_with_a_sentence(song, kind, fields):
     with pytest.raises((InvalidEdit, UnusableDocument)) as refused:
-        edit(kind, part="lead", **fields).apply(song)
+        edit(kind, **{"strip" if kind == "set_effects" else "part": "lead"}, **fields).apply(song)
     assert str(refused.value).endswith(".")
 
 
 def test_a_chain_says_what_has_changed(song):
     def after(*effects):
-        return edit("set_effects", part="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
+        return edit("set_effects", strip="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
 
     two = after(("eq", "a"), ("reverb", "b")).apply(song)
     assert after(("reverb", "b"), ("eq", "a")).sentence(two).endswith("in another order")
     assert after(("eq", "a")).sentence(two).endswith("Reverb taken out")
     assert after(("eq", "a"), ("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay added")
     assert after(("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay for Equaliser")
-    louder = edit("set_effects", part="lead", effects=[{"kind": "eq", "id": "a"}, {"kind": "reverb", "id": "b", "blend": 0.5}])
+    louder = edit("set_effects", strip="lead", effects=[{"kind": "eq", "id": "a"}, {"kind": "reverb", "id": "b", "blend": 0.5}])
     assert louder.sentence(two).endswith("Reverb changed")
 
 
 def test_automation_goes_with_its_effect(song):
-    moves = (Automation("effects.e1.blend", (AutomationPoint(0, 0.5),)), Automation("pan", (AutomationPoint(0, 0.0),)))
-    lead = replace(song.part("lead"), effects=(Effect("eq"), Effect("reverb")), automation=moves)
-    assert [e.id for e in lead.effects] == ["e1", "e2"]
+    moves = (Automation("e1", "blend", (AutomationPoint(0, 0.5),)), Automation("fader", "pan", (AutomationPoint(0, 0.0),)))
+    lead = replace(song.part("lead"), chain=(Effect("eq"), Effect("reverb")), automation=moves)
+    assert [e.id for e in lead.chain] == ["e1", "e2"]
     made = replace(song, parts=tuple(lead if p.id == "lead" else p for p in song.parts))
 
     def after(*effects):
-        edited = applied(made, "set_effects", part="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
-        return [e.id for e in edited.effects], [a.target for a in edited.automation]
+        edited = applied(made, "set_effects", strip="lead", effects=[{"kind": kind, "id": name} for kind, name in effects])
+        return [e.id for e in edited.chain], [f"{a.device}.{a.param}" for a in edited.automation]
 
-    both = ["effects.e1.blend", "pan"]
+    both = ["e1.blend", "fader.pan"]
     assert after(("reverb", "e2"), ("eq", "e1")) == (["e2", "e1"], both)
     assert after(("delay", ""), ("eq", "e1"), ("reverb", "e2")) == (["e3", "e1", "e2"], both)
     assert after(("eq", ""), ("eq", "e1")) == (["e3", "e1"], both)
-    assert after(("reverb", "e2")) == (["e2"], ["pan"])
+    assert after(("reverb", "e2")) == (["e2"], ["fader.pan"])
     # Without ids they are others, which nothing moves.
-    assert after(("eq", ""), ("reverb", "")) == (["e3", "e4"], ["pan"])
+    assert after(("eq", ""), ("reverb", "")) == (["e3", "e4"], ["fader.pan"])
     with pytest.raises(InvalidEdit, match="there any more"):
         after(("delay", "e1"))
 
@@ -141,19 +143,6 @@ def test_effects_of_a_chain_have_ids_of_their_own():
     ]
     chain = (Effect("eq", id="a"), Effect("reverb", id="b"))
     assert identified(chain) is chain
-
-
-def test_a_song_that_named_effects_by_their_place_is_read(song):
-    curve = Automation("effects.e2.blend", (AutomationPoint(0, 0.5),))
-    lead = replace(song.part("lead"), effects=(Effect("eq"), Effect("reverb")), automation=(curve,))
-    made = replace(
-        song, parts=tuple(lead if p.id == "lead" else p for p in song.parts), buses={"drums": (Effect("eq"),)},
-        automation={"drums": (Automation("effects.e1.blend", (AutomationPoint(0, 0.2),)),)},
-    )  # fmt: skip
-    older = json.loads(json.dumps(made.to_json()).replace("effects.e2.", "effects.1.").replace("effects.e1.", "effects.0."))
-    for effect in [*older["buses"]["drums"], *(e for part in older["parts"] for e in part["effects"])]:
-        del effect["id"]
-    assert Song.from_json(older) == made
 
 
 def test_every_note_is_heard_at_one_loudness():
@@ -177,7 +166,7 @@ def test_bypass_is_measured_by_what_the_effect_does_to_the_loudness(song):
 
 
 def with_chain(song, effects):
-    return replace(song, parts=tuple(replace(p, effects=effects) if p.id == "lead" else p for p in song.parts))
+    return replace(song, parts=tuple(replace(p, chain=effects) if p.id == "lead" else p for p in song.parts))
 
 
 def test_bypass_of_an_effect_that_another_part_steers_is_measured_with_that_part(song):
@@ -270,16 +259,17 @@ def test_notes_keep_their_bends(song):
 def test_what_can_be_automated_depends_on_whose_it_is(song):
     points = (AutomationPoint(0, -12.0), AutomationPoint(3840, 0.0, 0.5))
     wet = SetEffects("lead", (Effect("delay"),)).apply(song)
-    assert "effects.e1.level" in automatable(wet, "lead")
-    assert set(automatable(wet, "reverb")) == {"gain_db"}
-    made = SetAutomation("lead", "gain_db", points)
-    assert made.apply(wet).part("lead").automation == (Automation("gain_db", points),)
-    assert made.sentence(wet).endswith("gain automated")
-    assert SetAutomation("lead", "gain_db", ()).apply(made.apply(wet)).part("lead").automation == ()
-    assert SetAutomation("drums", "gain_db", points).apply(wet).automation == {"drums": (Automation("gain_db", points),)}
+    assert Target("lead", "e1", "level") in automatable(wet, "lead")
+    assert Target(REVERB_RETURN, "e1", "duck_db") in automatable(wet, REVERB_RETURN)
+    made = SetAutomation(Target("lead", "fader", "gain_db"), points)
+    assert made.apply(wet).part("lead").automation == (Automation("fader", "gain_db", points),)
+    assert made.sentence(wet).endswith("Level automated")
+    assert SetAutomation(Target("lead", "fader", "gain_db"), ()).apply(made.apply(wet)).part("lead").automation == ()
+    drums = SetAutomation(Target("bus:drums", "fader", "gain_db"), points).apply(wet).strip("bus:drums")
+    assert drums.automation == (Automation("fader", "gain_db", points),)
     for bad in (
-        SetAutomation("nobody", "gain_db", points), SetAutomation("master", "pan", points),
-        SetAutomation("lead", "pan", points), SetAutomation("lead", "gain_db", points[::-1]),
+        SetAutomation(Target("nobody", "fader", "gain_db"), points), SetAutomation(Target("master", "fader", "width"), points),
+        SetAutomation(Target("lead", "fader", "pan"), points), SetAutomation(Target("lead", "fader", "gain_db"), points[::-1]),
     ):  # fmt: skip
         with pytest.raises(InvalidEdit):
             bad.apply(wet)
@@ -289,7 +279,7 @@ def test_a_sound_as_it_was_is_heard_as_loud_as_it_is(song):
     was = song.part("lead")
     quiet = edit("set_sound_value", part="lead", name="level_db", value=-15.0).apply(song)
     heard = sounding_as(quiet, "lead", was, 69).part("lead")
-    assert (heard.sound, heard.effects) == (was.sound, was.effects)
+    assert (heard.sound, heard.chain) == (was.sound, was.chain)
     # Copies of a stack of oscillators start anywhere, and elsewhere in a sound of other values.
     assert heard.gain_db == pytest.approx(was.gain_db - 15.0 - complete(was.sound)["level_db"], abs=0.8)
     assert sounding_as(song, "lead", was, 69) == song

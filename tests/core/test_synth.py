@@ -7,7 +7,8 @@ import pytest
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.serial import from_json, to_json
-from ersatz.core.song.document import Modulation, Song, Sound
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Modulation, Sound
 from ersatz.core.voices import VOICES, complete, library, modulation, render_note, song_round_beats, tables
 from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.modulation import Envelope, envelope

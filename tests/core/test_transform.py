@@ -17,7 +17,7 @@ from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.mixdown.staging import staged
 from ersatz.core.pitch import TONICS, Key
 from ersatz.core.song import transform
-from ersatz.core.song.document import Note
+from ersatz.core.song.parts import Note
 from tests.core.test_transitions import BAR, SONG
 
 LENGTH = 2 * BAR

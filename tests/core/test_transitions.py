@@ -12,25 +12,24 @@ from ersatz.core.edits import parse_edit
 from ersatz.core.edits.automation import SetAutomation
 from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.mixdown.automation import values_at
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.schedule import duck_triggers, sounding_notes
 from ersatz.core.mixdown.staging import staged
 from ersatz.core.song.document import (
-    Alternative,
-    AutomationPoint,
-    Cell,
-    Ducking,
-    Effect,
-    Note,
-    Part,
-    Pattern,
+    DELAY_RETURN,
+    DRUMS,
+    MUSIC,
+    PUMP,
+    DuckCurve,
     Song,
     SongSection,
-    Sound,
-    Transition,
     TransitionKind,
+    with_strip,
 )
+from ersatz.core.song.parts import Alternative, Cell, Note, Part, Pattern, Sound
+from ersatz.core.song.strips import AutomationPoint, Effect, Target
 from ersatz.core.transitions import TRANSITIONS, carrier
 from ersatz.core.transitions.drums import RHYTHMS
 
@@ -38,16 +37,21 @@ BAR, JOINT = 3840, 4 * 3840
 BEATS = Pattern(1, tuple(Note(k * 960, 240, 60, 1.0) for k in range(4)))
 HELD = Pattern(1, (Note(0, 3800, 57, 1.0), Note(0, 3800, 64, 1.0)))
 ON = (Cell("s1", "A"), Cell("s2", "A"))
+
+
+def part(part_id, role, sound, bus, pattern):
+    return Part(id=part_id, name=part_id.capitalize(), role=role, sound=sound, out=bus, patterns={"A": pattern}, cells=ON)
+
+
 SONG = Song(
     "Test", 120.0, "A", "minor", 50.0, (SongSection("s1", "build", 4), SongSection("s2", "drop", 4)),
     (
-        Part("kick", "Kick", "kick", Sound("kick"), "drums", {"A": BEATS}, ON),
-        Part("clap", "Clap", "clap", Sound("clap"), "drums", {"A": BEATS}, ON),
-        Part("rim", "Rim", "perc", Sound("rim"), "drums", {"A": BEATS}, ON),
-        Part("pad", "Pad", "chords", Sound("synth", {"osc1_level": 0.5}), "music", {"A": HELD}, ON),
-        Part("lead", "Lead", "lead", Sound("synth", {"osc1_level": 0.5}), "music", {"A": BEATS}, ON),
+        part("kick", "kick", Sound("kick"), DRUMS, BEATS),
+        part("clap", "clap", Sound("clap"), DRUMS, BEATS),
+        part("rim", "perc", Sound("rim"), DRUMS, BEATS),
+        part("pad", "chords", Sound("synth", {"osc1_level": 0.5}), MUSIC, HELD),
+        part("lead", "lead", Sound("synth", {"osc1_level": 0.5}), MUSIC, BEATS),
     ),
-    Ducking("1/4", (0.0,) * 64),
 )  # fmt: skip
 KINDS = get_args(TransitionKind)
 
@@ -102,10 +106,10 @@ def test_a_roll_is_played_by_the_clap_in_its_rhythm_and_louder_to_the_joint(rhyt
 def test_a_sweep_on_a_part_without_effects_is_rendered_from_a_cold_cache():
     """Where a chain does nothing its bar is its source's: the same node, which must not wait for itself."""
     swept = put("high-cut sweep", 8, on=("lead",))
-    lone = replace(SONG, parts=tuple(replace(p, effects=(Effect("width"),)) if p.id == "lead" else p for p in SONG.parts))
-    off = SetAutomation("lead", "effects.e1.blend", (AutomationPoint(0, 0.0),)).apply(lone)
-    bus = SetAutomation("bus:music", "effects.e1.blend", (AutomationPoint(0, 0.0),)).apply(
-        replace(SONG, buses={"music": (Effect("width"),)})
+    lone = replace(SONG, parts=tuple(replace(p, chain=(Effect("width"),)) if p.id == "lead" else p for p in SONG.parts))
+    off = SetAutomation(Target("lead", "e1", "blend"), (AutomationPoint(0, 0.0),)).apply(lone)
+    bus = SetAutomation(Target(MUSIC, "e1", "blend"), (AutomationPoint(0, 0.0),)).apply(
+        with_strip(SONG, replace(SONG.strip(MUSIC), chain=(Effect("width"),)))
     )
     for song, same in ((swept, False), (off, True), (bus, True)):
         mix = Mixdown(song)
@@ -113,7 +117,7 @@ def test_a_sweep_on_a_part_without_effects_is_rendered_from_a_cold_cache():
         a, b = (m.samples(*m.bar_range(1, 5)) for m in (mix, plain))
         assert np.array_equal(a, b) == same
         # What is far from the sweep is untouched, to the last bit.
-        assert np.array_equal(*(m.samples(*m.bar_range(1, 1), stage="mix") for m in (mix, plain)))
+        assert np.array_equal(*(m.mix(*m.bar_range(1, 1)) for m in (mix, plain)))
 
 
 def test_a_node_that_is_made_of_itself_is_an_error_and_no_endless_wait():
@@ -133,9 +137,9 @@ def test_a_transition_that_names_a_part_works_on_cells_with_a_sound_of_their_own
     gap = notes(put("gap", 2, song, on=("lead",)), "lead~1")
     assert gap and all(n.end <= JOINT - 2 * 960 for n in gap)
     thrown = staged(put("echo throw", 4, song, on=("lead",))).part("lead~1")
-    assert [a.target for a in thrown.automation] == ["delay_db"]
+    assert [(a.device, a.param) for a in thrown.automation] == [("sends", DELAY_RETURN)]
     swept = staged(put("low-cut sweep", 8, song, on=("lead",)))
-    assert [len(swept.part(p).effects) for p in ("lead", "lead~1")] == [1, 1]
+    assert [len(swept.part(p).chain) for p in ("lead", "lead~1")] == [1, 1]
     claps = own_sound(SONG, "clap", "s1", Sound("snare"))
     rolled = put("snare roll", 4, claps)
     assert sum(JOINT - 4 * 960 <= n.start < JOINT for n in notes(rolled, "clap~1")) > 8
@@ -144,8 +148,10 @@ def test_a_transition_that_names_a_part_works_on_cells_with_a_sound_of_their_own
     pads = own_sound(SONG, "pad", "s2", Sound("synth", {"osc1_level": 0.3}))
     assert [n.swell for n in notes(put("reverse swell", 4, pads), "pad~1") if n.start < JOINT] == [True, True]
     # The ducker follows the kick's pattern where its sound is another.
-    kicks = replace(own_sound(SONG, "kick", "s1", Sound("kick", {"drive": 0.9})), ducking=Ducking("kick", (1.0,) * 64))
-    assert len(duck_triggers(staged(kicks), RATE_HZ)) == 32
+    kicks = own_sound(SONG, "kick", "s1", Sound("kick", {"drive": 0.9}))
+    for triggers, hits in (((), 32), (("kick",), 32), (("kick", "rim"), 64)):
+        curve = DuckCurve(PUMP, "Pump", "hits", (1.0,) * 64, triggers)
+        assert len(duck_triggers(staged(kicks), curve, RATE_HZ)) == hits
 
 
 def test_a_roll_on_a_sliced_part_goes_through_the_slices_that_it_plays():
@@ -181,9 +187,9 @@ def test_a_fill_replaces_the_backbeat_and_is_the_same_for_the_same_seed():
 def test_what_sweeps_a_bus_leaves_every_other_bar_as_it_was(kind):
     made, plain = Mixdown(put(kind, 4, on=("bus:drums",))), Mixdown(SONG)
     for bar in range(8):
-        changed = not np.array_equal(made.bus_block("drums", bar), plain.bus_block("drums", bar))
+        changed = not np.array_equal(made.block(made.song.strip("bus:drums"), bar), plain.block(plain.song.strip("bus:drums"), bar))
         assert changed == (bar == 3), bar
-    assert np.array_equal(made.bus_block("music", 3), plain.bus_block("music", 3))
+    assert np.array_equal(made.block(made.song.strip("bus:music"), 3), plain.block(plain.song.strip("bus:music"), 3))
 
 
 def spectrum(x):
@@ -192,7 +198,7 @@ def spectrum(x):
 
 
 def test_a_low_cut_sweep_takes_the_lows_away_towards_the_joint():
-    made, plain = (Mixdown(s).bus_block("drums", 3)[0] for s in (put("low-cut sweep", 4, amount=1.0), SONG))
+    made, plain = (Mixdown(s).block(s.strip("bus:drums"), 3)[0] for s in (put("low-cut sweep", 4, amount=1.0), SONG))
     hz, before = spectrum(plain[-RATE_HZ // 2 : -RATE_HZ // 8])
     after = spectrum(made[-RATE_HZ // 2 : -RATE_HZ // 8])[1]
     low = hz < 120
@@ -204,21 +210,21 @@ def test_a_slow_down_lowers_the_pitch_to_a_stop_and_snaps_back():
     song = replace(SONG, parts=tuple(p for p in SONG.parts if p.id == "pad"))
     song = replace(song, parts=(replace(song.parts[0], patterns={"A": Pattern(1, (Note(0, 3840, 69, 1.0),))}),))
     made, plain = Mixdown(put("slow-down", 4, song, amount=1.0)), Mixdown(song)
-    bar = made._mastering(3)[0]
+    bar = made.block(made.song.master, 3)[0]
     half = len(bar) // 2
     hz, power = spectrum(bar[half - 2000 : half + 2000] * np.hanning(4000))
     power[hz < 60] = 0
     assert hz[power.argmax()] == pytest.approx(220, abs=12)
-    assert np.array_equal(made._mastering(4), plain._mastering(4))
+    assert np.array_equal(made.block(made.song.master, 4), plain.block(plain.song.master, 4))
 
 
 def test_a_reverse_swell_grows_to_the_joint_and_is_the_parts_own():
     alone = replace(SONG, parts=tuple(replace(p, cells=(Cell("s2", "A"),)) for p in SONG.parts if p.id == "pad"))
     mixdown = Mixdown(put("reverse swell", 4, alone, amount=1.0))
-    bar = mixdown.part_block(mixdown.song.part("pad"), 3)
+    bar = mixdown.block(mixdown.song.part("pad"), 3)
     levels = [np.sqrt(np.mean(np.square(piece))) for piece in np.array_split(bar, 4, axis=1)]
     assert all(b > 1.4 * a for a, b in pairwise(levels))
-    assert mixdown.part_block(mixdown.song.part("pad"), 2) is None
+    assert mixdown.block(mixdown.song.part("pad"), 2) is None
     pitches = {n.midi for n in notes(put("reverse swell", 4, alone), "pad") if n.swell}
     assert pitches == {57, 64}
 
@@ -226,12 +232,13 @@ def test_a_reverse_swell_grows_to_the_joint_and_is_the_parts_own():
 def test_an_echo_throw_opens_the_send_for_the_last_hit_alone():
     thrown = staged(put("echo throw", 4, on=("lead",), amount=1.0)).part("lead")
     mixdown = Mixdown(put("echo throw", 4, on=("lead",), amount=1.0))
-    assert thrown.automation[0].target == "delay_db"
-    assert mixdown._sends("delay", 2) == [] and mixdown._sends("delay", 4) == []
-    (part, level), = mixdown._sends("delay", 3)  # fmt: skip
-    assert part.id == "lead" and level.max() == 0.0
-    n = mixdown.bars.length(3)
-    assert level[: int(0.74 * n)].max() == -60.0
+    send = thrown.curve("sends", DELAY_RETURN)
+    inside = np.linspace(3 * BAR, 4 * BAR - 2, 400)
+    level = values_at(send, inside)
+    assert level.max() == 0.0 and level[: int(0.74 * 400)].max() == -60.0
+    assert values_at(send, np.array([0, 3 * BAR - 1, 4 * BAR, 7 * BAR], float)).max() == -60.0
+    echoes = [mixdown.block(mixdown.song.strip(DELAY_RETURN), bar) for bar in (2, 4)]
+    assert echoes[0] is None and np.abs(echoes[1]).max() > 1e-3
 
 
 def test_any_stretch_alone_equals_the_whole_with_every_transition_at_once():
@@ -262,15 +269,6 @@ def test_transitions_are_put_changed_and_taken_out():
     ):  # fmt: skip
         with pytest.raises(InvalidEdit):
             bad.apply(SONG)
-
-
-def test_gaps_of_older_documents_are_transitions_now():
-    old = SONG.to_json() | {"schema": "ersatz.song/2"}
-    old["sections"][0]["gap_beats"] = 2.0
-    old.pop("transitions")
-    read = Song.from_json(old)
-    assert read.transitions == (Transition("t1", "gap", "s1", 2.0),)
-    assert read.gap_beats("s1") == 2.0
 
 
 def test_a_cell_with_a_sound_of_its_own_plays_it_in_that_section_alone():

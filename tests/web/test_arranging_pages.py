@@ -10,7 +10,8 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
-from ersatz.core.edits import SetPartGain, edit_json
+from ersatz.core.edits import edit_json
+from ersatz.core.edits.strips import SetStrip
 from ersatz.core.exchange.midi import pattern_midi, write_midi
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.models import Remake
@@ -79,7 +80,7 @@ def test_standstills_are_told_heard_and_taken(web, remake):
 
 
 def test_a_variant_is_the_mixdown_of_the_edited_song(web, remake, song):
-    tried = SetPartGain("kick", -30.0)
+    tried = SetStrip("kick", "gain_db", -30.0)
     got = flac(web.get(reverse("listen-variant", args=[remake.pk, song.sha(), code(edit=edit_json(tried)), 9, 9])))
     mixdown = Mixdown(tried.apply(song))
     np.testing.assert_allclose(got, mixdown.samples(*mixdown.bar_range(9, 9)), atol=2 / 32768)
@@ -106,7 +107,7 @@ def test_levels_behind_curves_are_the_parts_own(web, remake, song):
     levels = answer.json()["peaks"]
     assert "immutable" in answer["Cache-Control"] and len(levels) == 32
     mixdown = Mixdown(song)
-    block = mixdown.part_block(song.part("kick"), 8)
+    block = mixdown.block(song.part("kick"), 8)
     assert max(levels[:16]) == pytest.approx(np.abs(block).max(), abs=0.001)
     for owner in ("bus:drums", "reverb", "master"):
         assert max(web.get(reverse("listen-peaks", args=[remake.pk, song.sha(), owner, 9, 10])).json()["peaks"]) > 0
@@ -118,10 +119,10 @@ def test_levels_behind_curves_are_the_parts_own(web, remake, song):
 def test_a_kept_song_outlives_the_history_and_is_taken_up_again(web, remake, song):
     state = web.post(reverse("milestone", args=[remake.pk, "keep"]), {"name": "before new lead"}).json()
     (kept,) = state["milestones"]
-    edit(web, remake, 1, kind="set_part_gain", part="lead", gain_db=-30.0)
+    edit(web, remake, 1, kind="set_strip", strip="lead", name="gain_db", value=-30.0)
     web.post(reverse("undo", args=[remake.pk]))
     # An edit after going back drops what was undone, and no milestone.
-    changed = edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0).json()
+    changed = edit(web, remake, 1, kind="set_strip", strip="bass", name="gain_db", value=-3.0).json()
     assert changed["milestones"] == [kept]
     assert flac(web.get(f"{kept['listen']}9-9.flac")).any()
     taken = web.post(reverse("milestone", args=[remake.pk, "take"]), {"milestone": kept["id"]}).json()
@@ -134,7 +135,7 @@ def test_a_kept_song_outlives_the_history_and_is_taken_up_again(web, remake, son
 
 
 def test_two_songs_of_a_remake_are_brought_to_one_loudness(web, remake, song, client, other):
-    changed = edit(web, remake, 1, kind="set_part_gain", part="kick", gain_db=-30.0).json()["sha"]
+    changed = edit(web, remake, 1, kind="set_strip", strip="kick", name="gain_db", value=-30.0).json()["sha"]
     url = reverse("listen-louder", args=[remake.pk, song.sha(), changed, 9, 12])
     louder = web.get(url).json()["db"]
     assert louder > 0.5
@@ -145,7 +146,7 @@ def test_two_songs_of_a_remake_are_brought_to_one_loudness(web, remake, song, cl
 
 
 def test_where_the_song_stands_is_told_to_other_windows(web, remake):
-    edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0)
+    edit(web, remake, 1, kind="set_strip", strip="bass", name="gain_db", value=-3.0)
     now = web.get(reverse("now", args=[remake.pk])).json()
     assert (now["revision"], now["sentence"]) == (2, "Bass at −3.0 dB")
 
@@ -155,9 +156,10 @@ def test_where_the_song_stands_is_told_to_other_windows(web, remake):
 
 def test_what_can_be_automated_has_names_units_and_ranges(web, remake):
     rows = {t: row for t, *row in web.get(reverse("automation-targets", args=[remake.pk, "lead"])).json()["targets"]}
-    assert rows["pan"] == ["Pan", "", -1.0, 1.0, remake.revision.song.part("lead").pan] and rows["gain_db"][:2] == ["Level", "dB"]
+    assert rows["fader.pan"] == ["Pan", "", -1.0, 1.0, remake.revision.song.part("lead").pan]
+    assert rows["fader.gain_db"][:2] == ["Level", "dB"] and rows["sends.return:reverb"][0] == "Send to Reverb"
     drums = web.get(reverse("automation-targets", args=[remake.pk, "bus:drums"])).json()["targets"]
-    assert [t for t, *_ in drums] == ["gain_db"]
+    assert [t for t, *_ in drums] == ["fader.gain_db", "fader.pan", "fader.width"]
     assert web.get(reverse("automation-targets", args=[remake.pk, "nobody"])).status_code == 404
 
 

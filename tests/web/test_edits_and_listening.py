@@ -10,7 +10,7 @@ import soundfile
 from django.urls import reverse
 from django.utils import timezone
 
-from ersatz.core.edits import SetPartGain
+from ersatz.core.edits.strips import SetStrip
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement, Remake
@@ -55,7 +55,7 @@ def test_the_plan_is_changed_section_by_section_and_adopted_as_a_whole(web, rema
 def test_the_history_can_be_gone_back_to_and_forward_again(web, remake, client, other):
     first = remake.revision.sha
     edit(web, remake, 1, **switch(False))
-    latest = edit(web, remake, 2, kind="set_part_gain", part="bass", gain_db=-3.0).json()
+    latest = edit(web, remake, 2, kind="set_strip", strip="bass", name="gain_db", value=-3.0).json()
     back = web.post(reverse("return-to", args=[remake.pk, 1])).json()
     assert (back["revision"], back["sha"]) == (1, first)
     # What came after is still there, newest first.
@@ -77,7 +77,7 @@ def test_undo_stops_at_the_draft(web, remake):
 def test_an_edit_after_undo_drops_what_was_undone(web, remake):
     edit(web, remake, 1, **switch(False))
     web.post(reverse("undo", args=[remake.pk]))
-    state = edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0).json()
+    state = edit(web, remake, 1, kind="set_strip", strip="bass", name="gain_db", value=-3.0).json()
     assert state["revision"] == 2
     assert state["redo"] is None
     assert [r.number for r in remake.revisions.all()] == [1, 2]
@@ -85,7 +85,7 @@ def test_an_edit_after_undo_drops_what_was_undone(web, remake):
 
 def test_two_windows_never_overwrite_each_other_silently(web, remake):
     edit(web, remake, 1, **switch(False))
-    late = edit(web, remake, 1, kind="set_part_gain", part="bass", gain_db=-3.0)
+    late = edit(web, remake, 1, kind="set_strip", strip="bass", name="gain_db", value=-3.0)
     assert late.status_code == 409
     assert "Kick off in" in late.json()["error"]
     assert late.json()["state"]["revision"] == 2
@@ -95,7 +95,7 @@ def test_two_windows_never_overwrite_each_other_silently(web, remake):
 @pytest.mark.parametrize(
     "body",
     ["", "[]", '{"revision": 1}', '{"revision": "x", "edit": {}}', '{"revision": 1, "edit": {"kind": "explode"}}',
-     '{"revision": 1, "edit": {"kind": "set_part_gain", "part": "kick", "gain_db": 500}}'],
+     '{"revision": 1, "edit": {"kind": "set_strip", "strip": "kick", "name": "gain_db", "value": 500}}'],
 )  # fmt: skip
 def test_edits_that_cant_be_read_get_a_sentence(web, remake, body):
     answer = web.post(reverse("edit", args=[remake.pk]), body, content_type="application/json")
@@ -133,7 +133,7 @@ def test_audio_has_no_address_outside_its_song(web, remake, reference, song):
 
 
 def test_a_measurement_follows_the_song(web, remake, job_for):
-    revision = remake.apply(SetPartGain("bass", -20.0), 1)
+    revision = remake.apply(SetStrip("bass", "gain_db", -20.0), 1)
     job = job_for(Job.Kind.MEASURE, remake=remake)
     work.run(job.pk)
     job.refresh_from_db()

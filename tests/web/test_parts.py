@@ -22,7 +22,7 @@ def post(web, address, **body):
 
 
 def edited(web, remake, revision, **edit):
-    return post(web, url("part-edit", remake), revision=revision, edit={"part": "lead", **edit})
+    return post(web, url("part-edit", remake), revision=revision, edit={"part": "lead", "strip": "lead", **edit})
 
 
 def test_the_page_opens_on_the_lead_and_lists_all_sounds(web, remake):

@@ -26,7 +26,7 @@ PAGE = {"accept": "text/html,application/xhtml+xml"}
 
 
 def edit(web, remake, revision=1, **fields):
-    body = {"revision": revision, "edit": {"kind": "set_part_gain", "part": "kick", "gain_db": -4.0, **fields}}
+    body = {"revision": revision, "edit": {"kind": "set_strip", "strip": "kick", "name": "gain_db", "value": -4.0, **fields}}
     return web.post(reverse("edit", args=[remake.pk]), body, content_type="application/json")
 
 

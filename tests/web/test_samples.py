@@ -71,7 +71,7 @@ def test_a_part_plays_a_sample_and_shows_it(web, remake):
     song = remake.revision.song
     first = next(s for s, section in song.placed() if (c := song.part("lead").cell(section.id)) and c.on)
     mixdown = mixdown_of(remake, song)
-    assert np.abs(mixdown.solo_part(song.part("lead"), *mixdown.bar_range(first, first + 3))).max() > 1e-3
+    assert np.abs(mixdown.solo(song.part("lead"), *mixdown.bar_range(first, first + 3))).max() > 1e-3
 
 
 def test_a_forgotten_sample_is_silent_and_said_and_comes_back(web, remake):

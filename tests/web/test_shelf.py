@@ -6,7 +6,7 @@ import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
-from ersatz.core.edits import SetPartGain
+from ersatz.core.edits.strips import SetStrip
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Reference, Remake
 
@@ -116,7 +116,7 @@ def test_what_is_changed_while_a_draft_is_matched_stays(web, reference, queued, 
     web.post(reverse("draft", args=[reference.pk]))
     remake = Remake.objects.get()
     before = remake.revision.song
-    remake.apply(SetPartGain("bass", -20.0), 1)
+    remake.apply(SetStrip("bass", "gain_db", -20.0), 1)
     work.run(queued[0])
     remake.refresh_from_db()
     after = remake.revision

@@ -5,33 +5,34 @@ from __future__ import annotations
 import random
 from collections import Counter
 from dataclasses import replace
-from typing import Literal, cast
+from typing import cast
 
 from ersatz.core.draft import palette, patterns
 from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.draft.trace import PLAYS, played
 from ersatz.core.errors import NoTempo
+from ersatz.core.grid import MAX_BPM, MIN_BPM
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.document import (
+    BASS,
+    DELAY_RETURN,
+    DRUMS,
     DUCK_POINTS,
-    MAX_BPM,
-    MIN_BPM,
-    Cell,
-    Delay,
-    Ducking,
-    Effect,
+    MUSIC,
+    PUMP,
+    REVERB_RETURN,
+    DuckCurve,
     Label,
-    Part,
-    Pattern,
+    Master,
     Rate,
-    Reverb,
-    Role,
     Song,
     SongSection,
-    Sound,
     Transition,
     TransitionKind,
+    standard_returns,
 )
+from ersatz.core.song.parts import Cell, Part, Pattern, Role, Sound
+from ersatz.core.song.strips import CLOSED_DB, Effect, Strip, ducked, sending
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
 from ersatz.core.transitions import carrier
@@ -71,7 +72,7 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
     sections = tuple(
         SongSection(f"s{i + 1}", cast(Label, s.label), s.bars, ducks=_ducks(survey, i)) for i, s in enumerate(survey.sections)
     )
-    ducking, depth = _ducking(survey, style)
+    curve, depth = _pump(survey)
     song = Song(
         title=title or f"Remake of {survey.source.file.rsplit('.', 1)[0]}",
         bpm=survey.tempo.bpm,
@@ -80,9 +81,9 @@ def draft_song(survey: Survey, seed: int = 1, style_name: str | None = None, tit
         swing_percent=survey.tempo.swing_percent,
         sections=sections,
         parts=(),
-        ducking=ducking,
-        reverb=Reverb(duck_db=round(REVERB_SHARE * depth, 2)),
-        delay=Delay(duck_db=round(DELAY_SHARE * depth, 2)),
+        returns=_returns(depth),
+        master=Master(target_lufs=round(min(survey.loudness.integrated_lufs, 0.0), 2)),
+        curves=(curve,),
         transitions=_transitions(survey, sections),
         seed=seed,
         style=style.name,
@@ -98,12 +99,18 @@ def empty_song(survey: Survey, title: str) -> Song:
     bpm = survey.tempo.bpm if steady else DEFAULT_BPM
     kick_row = _on_sixteenths(survey.drums.patterns[survey.main_section()])
     style = choose_style(bpm, kick_row)
-    ducking, depth = _ducking(survey, style)
+    curve, depth = _pump(survey)
     return Song(
         title, bpm, survey.key.tonic, survey.key.mode, survey.tempo.swing_percent if steady else 50.0,
-        (SongSection("s1", "drop", EMPTY_BARS),), (), ducking, reverb=Reverb(duck_db=round(REVERB_SHARE * depth, 2)),
-        delay=Delay(duck_db=round(DELAY_SHARE * depth, 2)), style=style.name,
+        (SongSection("s1", "drop", EMPTY_BARS),), (), returns=_returns(depth), curves=(curve,), style=style.name,
+        master=Master(target_lufs=round(min(survey.loudness.integrated_lufs, 0.0), 2)),
     )  # fmt: skip
+
+
+def _returns(depth_db: float) -> tuple[Strip, ...]:
+    """A room and echoes that step back with everything else."""
+    shares = {REVERB_RETURN: REVERB_SHARE, DELAY_RETURN: DELAY_SHARE}
+    return tuple(replace(r, duck=ducked(PUMP, round(shares[r.id] * depth_db, 2))) for r in standard_returns())
 
 
 def _on_sixteenths(pattern: DrumPattern) -> tuple[float, ...]:
@@ -116,17 +123,18 @@ def _on_sixteenths(pattern: DrumPattern) -> tuple[float, ...]:
     return tuple(row)
 
 
-def _ducking(survey: Survey, style: Style) -> tuple[Ducking, float]:
-    """The measured curve as a shape and its depth in dB; no ducking where none was measured."""
+def _pump(survey: Survey) -> tuple[DuckCurve, float]:
+    """The measured curve and its depth in dB; a curve that does nothing where none was measured."""
     pump = survey.pump
     if pump.depth_db <= 0:
-        return Ducking("1/4", tuple([0.0] * DUCK_POINTS)), 0.0
-    # A song's ducking follows the kick alone, and its curve is spread over a beat.
-    rate = "kick" if pump.rate == "kick and snare" else pump.rate
+        return DuckCurve(PUMP, "Pump", "1/4", tuple([0.0] * DUCK_POINTS)), 0.0
     shape = _shape(pump)
-    if rate == "1/8":
+    if pump.rate == "1/8":
+        # A song's curve is spread over a beat.
         shape = (*shape[::2], *[0.0] * (len(shape) // 2))
-    return Ducking(cast(Rate, rate), shape), pump.depth_db
+    rate = pump.rate if pump.rate in ("1/4", "1/8") else "hits"
+    triggers = ("kick", "clap") if pump.rate == "kick and snare" else ()
+    return DuckCurve(PUMP, "Pump", cast(Rate, rate), shape, triggers), pump.depth_db
 
 
 def _shape(pump: Pump) -> tuple[float, ...]:
@@ -200,33 +208,35 @@ def _parts(
         cells = _cells(survey, sections, role, found)
         if drops_only:
             cells = tuple(c if label == "drop" else replace(c, on=False) for c, label in zip(cells, (s.label for s in sections)))
-        into = cast(Literal["drums", "bass", "music", "effects"], bus)
-        chain, ducked = palette.chain(slot), round(duck, 2)
-        return Part(part_id, name, role, sound, into, found, cells, duck_db=ducked, effects=chain, choke=choke, **settings)  # type: ignore[arg-type]
+        sends = sending({REVERB_RETURN: settings.pop("reverb_db", CLOSED_DB), DELAY_RETURN: settings.pop("delay_db", CLOSED_DB)})
+        return Part(
+            id=part_id, name=name, role=role, sound=sound, out=bus, patterns=found, cells=cells, duck=ducked(PUMP, round(duck, 2)),
+            chain=palette.chain(slot), choke=choke, sends=sends, **settings,  # type: ignore[arg-type]
+        )  # fmt: skip
 
     parts = [
-        part("kick", "kick", "Kick", kick_sound, "drums",
+        part("kick", "kick", "Kick", kick_sound, DRUMS,
              {"A": patterns.kick_pattern(style, kick_row, rng)}, gain_db=-6.0, low_cut_hz=28.0),
-        part("clap", "clap", "Snare" if snare else "Clap", chosen["backbeat"], "drums",
+        part("clap", "clap", "Snare" if snare else "Clap", chosen["backbeat"], DRUMS,
              {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
              reverb_db=-16.0),
-        part("hats", "hats", "Closed hats", chosen["closed hat"], "drums",
+        part("hats", "hats", "Closed hats", chosen["closed hat"], DRUMS,
              {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0, choke="hats"),
-        part("hats", "open-hat", "Open hat", chosen["open hat"], "drums",
+        part("hats", "open-hat", "Open hat", chosen["open hat"], DRUMS,
              {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2,
              choke="hats"),
-        part("perc", "shaker", "Shaker", chosen["shaker"], "drums", {"A": patterns.shaker(rng)}, gain_db=-22.0,
+        part("perc", "shaker", "Shaker", chosen["shaker"], DRUMS, {"A": patterns.shaker(rng)}, gain_db=-22.0,
              low_cut_hz=600.0, pan=-0.3, reverb_db=-28.0),
-        part("perc", "rim", "Rim", chosen["percussion"], "drums",
+        part("perc", "rim", "Rim", chosen["percussion"], DRUMS,
              {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
-        part("bass", "bass", "Bass", chosen["bass"], "bass",
+        part("bass", "bass", "Bass", chosen["bass"], BASS,
              {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0, slot="bass"),
-        part("chords", "pad", "Pad", chosen["pad"], "music",
+        part("chords", "pad", "Pad", chosen["pad"], MUSIC,
              {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0, slot="pad"),
-        part("chords", "stabs", "Stabs", chosen["stab"], "music",
+        part("chords", "stabs", "Stabs", chosen["stab"], MUSIC,
              {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
              low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
-        part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", chosen["lead"], "music",
+        part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", chosen["lead"], MUSIC,
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
     ]  # fmt: skip
     return (*parts, carrier("riser", round(depth * DUCK_SHARE["noise"], 2)), carrier("impact"))

@@ -11,7 +11,9 @@ from dataclasses import replace
 
 from ersatz.core.draft import patterns
 from ersatz.core.pitch import Key
-from ersatz.core.song.document import STEPS_PER_BAR, Note, Part, Pattern, Song
+from ersatz.core.song.bounds import STEPS_PER_BAR
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Note, Part, Pattern
 from ersatz.core.styles import BY_NAME, Style, choose_style
 from ersatz.core.voices import library
 

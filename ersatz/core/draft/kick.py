@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ersatz.core.song.document import Sound
+from ersatz.core.song.parts import Sound
 from ersatz.core.survey.document import KickPortrait
 from ersatz.core.survey.kick import LENGTH_S, portrait_of
 from ersatz.core.voices import VOICES, render_note

@@ -22,8 +22,9 @@ from ersatz.core.audio import Audio
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown, with_master_gain
-from ersatz.core.song.document import PHRASE_BARS, EqBand, Song
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import PHRASE_BARS, PUMP, EqBand, Song, with_each
+from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, Label, Pump, SectionCorrection, Source, Survey
 
@@ -38,6 +39,7 @@ MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
 LOUDNESS_WITHIN_LU = 0.08
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
+MOST_DUCKED_DB = 40.0
 
 Progress = Callable[[str, float], None]
 #: 0..1 of a phase.
@@ -64,10 +66,16 @@ def match_song(
     song = _solve_eq(song, survey, main, cache, at("master EQ", 0.2, 0.3))
     song = _solve_width(song, survey, main, cache, at("width", 0.3, 0.35))
     song = _section_levels(song, survey, main, cache, at("section levels", 0.35, 0.5))
-    song = _solve_loudness(song, survey.loudness.integrated_lufs, cache, at("loudness", 0.5, 0.65))
+    song = _solve_loudness(song, _target_lufs(song, survey), cache, at("loudness", 0.5, 0.65))
     song = _solve_ducking(song, survey, cache, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, cache, at("master EQ", 0.85, 0.92))
-    return _solve_loudness(song, survey.loudness.integrated_lufs, cache, at("loudness", 0.92, 1.0))
+    return _solve_loudness(song, _target_lufs(song, survey), cache, at("loudness", 0.92, 1.0))
+
+
+def _target_lufs(song: Song, survey: Survey) -> float:
+    """The song's own target, or else the reference's loudness."""
+    own = song.master.target_lufs
+    return survey.loudness.integrated_lufs if own is None else own
 
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
@@ -95,7 +103,7 @@ def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache, ste
     audible = []
     for k, part in enumerate(song.parts):
         step(k / len(song.parts))
-        power = bands.band_power(mixdown.solo_part(part, start, stop), RATE_HZ)[inside]
+        power = bands.band_power(mixdown.solo(part, start, stop), RATE_HZ)[inside]
         if power.sum() > 1e-12:
             audible.append((part.id, power))
     if not audible:
@@ -114,7 +122,7 @@ def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache, ste
     solved = least_squares(residual, first, bounds=(first - bound, first + bound), loss="soft_l1").x
     # The overall level is the master's business: keep the parts' mean move at 0.
     moves = dict(zip((part_id for part_id, _ in audible), solved[:-1] - solved[:-1].mean()))
-    parts = tuple(replace(p, gain_db=round(float(p.gain_db + moves.get(p.id, 0.0)), 2)) for p in song.parts)
+    parts = tuple(with_fader(p, round(float(p.gain_db + moves.get(p.id, 0.0)), 2)) for p in song.parts)
     return replace(song, parts=parts)
 
 
@@ -134,11 +142,15 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: str, step: Step) -> tuple[np.ndarray, np.ndarray]:
-    """Reference less remake per band with the overall difference taken out, and which bands count."""
+def _residual(
+    song: Song, survey: Survey, main: int, cache: RenderCache, step: Step, finished: bool = False
+) -> tuple[np.ndarray, np.ndarray]:
+    """Reference less remake per band with the overall difference taken out, and which bands count; of the mix or the finished
+    one."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
-    level = bands.relative_db(bands.band_power(mixdown.samples(start, stop, step, stage), RATE_HZ))
+    samples = mixdown.samples if finished else mixdown.mix
+    level = bands.relative_db(bands.band_power(samples(start, stop, step), RATE_HZ))
     target = np.array(survey.spectrum.per_section[main].level_db)
     known = _inside() & (target > target.max() - 55)
     difference = target - level
@@ -146,7 +158,7 @@ def _residual(song: Song, survey: Survey, main: int, cache: RenderCache, stage: 
 
 
 def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
-    residual, known = _residual(song, survey, main, cache, "mix", step)
+    residual, known = _residual(song, survey, main, cache, step)
     return _with_bells(song, _bells_for(residual[known], known))
 
 
@@ -154,7 +166,7 @@ def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache, step
     """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, main, mixdown)
-    x = mixdown.samples(start, stop, step, "mix")
+    x = mixdown.mix(start, stop, step)
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
     # Middle and sides per band; width = 2 s / (m + s), and the sides' power goes with the square of their level.
@@ -175,7 +187,7 @@ def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache, step
 
 def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
     """Once more on the finished mix: clipping and limiting have moved the balance."""
-    residual, known = _residual(song, survey, main, cache, "master", step)
+    residual, known = _residual(song, survey, main, cache, step, finished=True)
     old = np.array([b.gain_db for b in song.master.eq])
     return _with_bells(song, old + _bells_for(residual[known], known))
 
@@ -184,7 +196,7 @@ def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache, s
     """Levels per phrase, so that the phrases stand to the main section as the reference's do."""
     song = _roughly_loud(song, survey, cache, step)
     mixdown = Mixdown(song, cache)
-    mix = mixdown.samples(0, mixdown.frames, step, "mix")
+    mix = mixdown.mix(0, mixdown.frames, step)
     steps = step_energy(mixdown.mastered(mix, song.master, step), RATE_HZ)
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
@@ -220,14 +232,14 @@ def _roughly_loud(song: Song, survey: Survey, cache: RenderCache, step: Step) ->
     """Master gain from the unmastered loudness of the main section: near enough to judge sections by."""
     mixdown = Mixdown(song, cache)
     start, stop = _section_range(song, survey.main_section(), mixdown)
-    own = integrated_lufs(step_energy(mixdown.samples(start, stop, step, "mix"), RATE_HZ))
-    return with_master_gain(song, survey.sections[survey.main_section()].loudness_lufs - own)
+    own = integrated_lufs(step_energy(mixdown.mix(start, stop, step), RATE_HZ))
+    return _with_master_fader(song, survey.sections[survey.main_section()].loudness_lufs - own)
 
 
 def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: Step = _quietly) -> Song:
     """Secant search on the master's gain; more gain yields less and less, as the limiter takes over."""
     mixdown = Mixdown(song, cache)
-    mix = mixdown.samples(0, mixdown.frames, step, "mix")
+    mix = mixdown.mix(0, mixdown.frames, step)
     gain, slope = song.master.gain_db, 1.0
     previous: tuple[float, float] | None = None
     best = (1e9, gain)
@@ -242,14 +254,18 @@ def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: St
             slope = float(np.clip((loud - previous[1]) / (gain - previous[0]), 0.12, 1.2))
         previous = (gain, loud)
         gain = float(np.clip(gain + error / slope, -40, 60))
-    return with_master_gain(song, best[1])
+    return _with_master_fader(song, best[1])
+
+
+def _with_master_fader(song: Song, gain_db: float) -> Song:
+    return replace(song, master=with_fader(song.master, gain_db))
 
 
 def _solve_ducking(song: Song, survey: Survey, cache: RenderCache, step: Step) -> Song:
     """Depth and release corrected once by what the survey reads in the remake itself, within limits: the measured curve stays
     the guide, because rhythmic parts colour the second reading more than the first."""
-    wanted = survey.pump
-    if wanted.depth_db <= 0:
+    wanted, pump = survey.pump, song.curve(PUMP)
+    if wanted.depth_db <= 0 or pump is None:
         return song
     read = _read_pump(song, survey.main_section(), cache, step)
     if read.depth_db <= 0:
@@ -257,15 +273,20 @@ def _solve_ducking(song: Song, survey: Survey, cache: RenderCache, step: Step) -
     else:
         ratio = float(np.clip(wanted.depth_db / read.depth_db, 1 / MOST_DEPTH, MOST_DEPTH))
         stretch = float(np.clip(wanted.release_ms / max(read.release_ms, 1.0), 1 / MOST_STRETCH, MOST_STRETCH))
-    shape = np.array(song.ducking.shape)
+    shape = np.array(pump.shape)
     stretched = np.interp(np.arange(len(shape)) / stretch, np.arange(len(shape)), shape, right=0.0)
     # A ducker has let go before the next trigger.
     stretched *= np.clip((len(shape) - np.arange(len(shape))) / 12, 0, 1)
-    ducking = replace(song.ducking, shape=tuple(round(float(v), 4) for v in stretched))
-    parts = tuple(replace(p, duck_db=round(min(p.duck_db * ratio, 40.0), 2)) for p in song.parts)
-    reverb = replace(song.reverb, duck_db=round(min(song.reverb.duck_db * ratio, 40.0), 2))
-    delay = replace(song.delay, duck_db=round(min(song.delay.duck_db * ratio, 40.0), 2))
-    return replace(song, ducking=ducking, parts=parts, reverb=reverb, delay=delay)
+    curve = replace(pump, shape=tuple(round(float(v), 4) for v in stretched))
+    deeper = with_each(song, lambda strip: _ducked_by(strip, ratio))
+    return replace(deeper, curves=tuple(curve if c.id == PUMP else c for c in song.curves))
+
+
+def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:
+    """A strip whose pump is so many times as deep."""
+    if strip.duck is None or strip.duck.curve != PUMP:
+        return strip
+    return replace(strip, duck=ducked(PUMP, round(min(strip.duck_db * ratio, MOST_DUCKED_DB), 2)))
 
 
 def _read_pump(song: Song, main: int, cache: RenderCache, step: Step) -> Pump:

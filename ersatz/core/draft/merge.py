@@ -9,11 +9,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar, TypeVar
 
-from ersatz.core.song.document import Song
+from ersatz.core.song.document import Song, with_each
+from ersatz.core.song.strips import AnyStrip
 
 Thing = TypeVar("Thing")
-#: What matching sets of a part and of the master.
-OF_PARTS, OF_MASTER = ("gain_db", "duck_db"), ("eq", "width", "mono_below_hz", "gain_db")
+#: What matching sets of every strip and of the master.
+OF_STRIPS, OF_MASTER = ("gain_db", "duck"), ("eq", "width", "mono_below_hz")
 
 
 @dataclass(frozen=True)
@@ -26,30 +27,31 @@ class TakeMatch:
 
     def apply(self, song: Song) -> Song:
         draft, matched = self.draft, self.matched
-        parts = []
-        for part in song.parts:
-            old, new = draft.part(part.id), matched.part(part.id)
-            parts.append(_merged(part, old, new, OF_PARTS) if old and new else part)
+        before, after = ({s.id: s for s in made.strips()} for made in (draft, matched))
         levels = {old.id: (old, new) for old, new in zip(draft.sections, matched.sections)}
         sections = tuple(
             _merged(s, *levels[s.id], ("levels_db",)) if s.id in levels and s.bars == levels[s.id][0].bars else s
             for s in song.sections
         )
+        curves = {old.id: (old, new) for old, new in zip(draft.curves, matched.curves)}
         merged = replace(
             song,
-            parts=tuple(parts),
             sections=sections,
             master=_merged(song.master, draft.master, matched.master, OF_MASTER),
-            reverb=_merged(song.reverb, draft.reverb, matched.reverb, ("duck_db",)),
-            delay=_merged(song.delay, draft.delay, matched.delay, ("duck_db",)),
+            curves=tuple(_merged(c, *curves[c.id], ("shape",)) if c.id in curves else c for c in song.curves),
         )
-        return _merged(merged, draft, matched, ("ducking",))
+
+        def at_level(strip: AnyStrip) -> AnyStrip:
+            known = strip.id in before and strip.id in after
+            return _merged(strip, before[strip.id], after[strip.id], OF_STRIPS) if known else strip
+
+        return with_each(merged, at_level)
 
     def sentence(self, song: Song) -> str:
         return "Matched to the reference"
 
 
-def _merged(now: Thing, old: Thing, new: Thing, fields: tuple[str, ...]) -> Thing:
+def _merged(now: Thing, old: object, new: object, fields: tuple[str, ...]) -> Thing:
     """`now` with the fields of `new` that it still has as in `old`."""
     changed = {f: getattr(new, f) for f in fields if getattr(now, f) == getattr(old, f) and getattr(old, f) != getattr(new, f)}
     return replace(now, **changed) if changed else now  # type: ignore[type-var]

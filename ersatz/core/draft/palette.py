@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import random
 
-from ersatz.core.song.document import Effect, Sound
+from ersatz.core.song.parts import Sound
+from ersatz.core.song.strips import Effect
 from ersatz.core.styles import Style
 from ersatz.core.voices import library
 

@@ -7,7 +7,7 @@ import random
 
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.pitch import Key
-from ersatz.core.song.document import Note, Pattern
+from ersatz.core.song.parts import Note, Pattern
 from ersatz.core.styles import BACKBEATS, KICKS, OPEN_HATS, Style
 
 STEP = TICKS_PER_BEAT // 4

@@ -9,7 +9,9 @@ from ersatz.core.edits.cells import PlacedCell
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import STEPS_PER_BAR, Groove, Note, Part, Song
+from ersatz.core.song.bounds import STEPS_PER_BAR
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Groove, Note, Part
 from ersatz.core.survey.document import DrumPattern, Section, Survey
 
 #: A role plays in the bars where the reference's presence reaches this.

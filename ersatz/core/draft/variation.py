@@ -20,7 +20,8 @@ from ersatz.core.edits.transitions import PutTransition
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.mixdown.staging import staged
 from ersatz.core.song import transform
-from ersatz.core.song.document import Cell, Note, Part, Pattern, Song, SongSection
+from ersatz.core.song.document import Song, SongSection
+from ersatz.core.song.parts import Cell, Note, Part, Pattern
 
 #: Listeners are given something new this often.
 QUIET_BARS = 8
@@ -77,7 +78,7 @@ def _signatures(song: Song) -> list[tuple[Any, ...]]:
 def _moving(song: Song, bar: int) -> dict[int, float]:
     """Bars in which an automated value moves, each unlike any other."""
     out: dict[int, float] = {}
-    curves = [a for p in song.parts for a in p.automation] + [a for row in song.automation.values() for a in row]
+    curves = [a for strip in song.strips() for a in strip.automation]
     for curve in curves:
         for a, b in zip(curve.points, curve.points[1:]):
             if a.value != b.value:

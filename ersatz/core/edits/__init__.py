@@ -5,16 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
-from ersatz.core.edits.arrangement import Rename, SetCell, SetPartDuck, SetPartGain, SwitchPart, section_name
+from ersatz.core.edits.arrangement import Rename, SetCell, SwitchPart, section_name
 from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PutCells
+from ersatz.core.edits.ducking import AddCurve, DrawCurve, RenameCurve, SetTriggers, TakeOutCurve
 from ersatz.core.edits.imported import ImportArrangement
 from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
 from ersatz.core.edits.parts import (
     AddPart,
     AddPattern,
     MovePart,
-    RenamePart,
     SetChoke,
     SetGroove,
     SetTempo,
@@ -45,7 +45,21 @@ from ersatz.core.edits.sound import (
     SetSoundValue,
     TakeSound,
 )
+from ersatz.core.edits.strips import (
+    AddBus,
+    AddReturn,
+    CopyChain,
+    MuteStrip,
+    RenameStrip,
+    SetCuts,
+    SetDuck,
+    SetOutput,
+    SetSend,
+    SetStrip,
+    TakeOutStrip,
+)
 from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
+from ersatz.core.edits.whole import SetKey, SetMaster, SetMasterEq, SetSwing
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import Song
@@ -75,12 +89,15 @@ class Several:
 
 
 Edit = (
-    SwitchPart | SetCell | SetPartGain | SetPartDuck | Rename
+    SwitchPart | SetCell | Rename
+    | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | TakeOutStrip | CopyChain | SetCuts
+    | AddCurve | DrawCurve | SetTriggers | RenameCurve | TakeOutCurve
+    | SetKey | SetSwing | SetMaster | SetMasterEq
     | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection | JoinSection | TakeOutSection | AdoptPlan
     | RenameSection | AdoptSection | MakeRoom | CloseUp | RepeatBars
     | PutCells | KeepAlternative | FlipCell
     | PutTransition | TakeOutTransition
-    | AddPart | TakeOutPart | RenamePart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
+    | AddPart | TakeOutPart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
     | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
     | SetAutomation | DrawAutomation | ShapeAutomation | CopyAutomation
     | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several

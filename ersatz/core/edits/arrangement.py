@@ -6,9 +6,12 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import Cell, Part, Song, SongSection
+from ersatz.core.song.document import Song, SongSection, with_strip
+from ersatz.core.song.parts import Cell, Part
+from ersatz.core.song.strips import Strip
 
-MIN_GAIN_DB, MAX_GAIN_DB = -40.0, 18.0
+#: Of parts, sections, buses, returns and curves.
+MOST_NAME = 40
 MIN_CELL_DB, MAX_CELL_DB = -24.0, 12.0
 
 
@@ -30,7 +33,7 @@ class SwitchPart:
             cells = (*part.cells, Cell(section.id, min(part.patterns), self.on))
         else:
             cells = tuple(replace(c, on=self.on) if c.section == section.id else c for c in part.cells)
-        return with_part(song, replace(part, cells=cells))
+        return with_strip(song, replace(part, cells=cells))
 
     def sentence(self, song: Song) -> str:
         where = section_name(song, self.section)
@@ -60,7 +63,7 @@ class SetCell:
         )  # fmt: skip
         checked_cell(part, section, cell)
         kept = tuple(c for c in part.cells if c.section != section.id)
-        return with_part(song, replace(part, cells=(*kept, cell)))
+        return with_strip(song, replace(part, cells=(*kept, cell)))
 
     def sentence(self, song: Song) -> str:
         part, where = part_of(song, self.part), section_name(song, self.section)
@@ -72,40 +75,6 @@ class SetCell:
         if (old.fill, old.fill_bars) != (self.fill, self.fill_bars):
             return f"{part.name} ends {where} with {self.fill}" if self.fill_bars else f"{part.name}: no fill in {where}"
         return f"{part.name} in {where}: enters after {self.entry_bars}, leaves {self.exit_bars} bars before the end"
-
-
-@dataclass(frozen=True)
-class SetPartGain:
-    """A part's level, dB."""
-
-    kind: ClassVar[str] = "set_part_gain"
-    part: str
-    gain_db: float
-
-    def apply(self, song: Song) -> Song:
-        if not MIN_GAIN_DB <= self.gain_db <= MAX_GAIN_DB:
-            raise InvalidEdit(f"A part's level lies between {MIN_GAIN_DB:.0f} and {MAX_GAIN_DB:+.0f} dB.")
-        return with_part(song, replace(part_of(song, self.part), gain_db=round(self.gain_db, 2)))
-
-    def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name} at {self.gain_db:+.1f} dB".replace("-", "−")
-
-
-@dataclass(frozen=True)
-class SetPartDuck:
-    """How far the ducker pulls a part down, dB, 0 = not at all."""
-
-    kind: ClassVar[str] = "set_part_duck"
-    part: str
-    duck_db: float
-
-    def apply(self, song: Song) -> Song:
-        if not 0 <= self.duck_db <= 40:
-            raise InvalidEdit("Ducking lies between 0 and 40 dB.")
-        return with_part(song, replace(part_of(song, self.part), duck_db=round(self.duck_db, 2)))
-
-    def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name} ducked by {self.duck_db:.1f} dB"
 
 
 @dataclass(frozen=True)
@@ -132,8 +101,14 @@ def section_name(song: Song, section_id: str) -> str:
 
 
 def fresh_id(used: set[str], letter: str) -> str:
-    """The first of "s1", "s2" ... that isn't used."""
+    """The first of "s1", "s2" ... that isn't used, for the letter s."""
     return next(name for k in range(1, len(used) + 2) if (name := f"{letter}{k}") not in used)
+
+
+def checked_name(name: str) -> str:
+    if not 1 <= len(name.strip()) <= MOST_NAME:
+        raise InvalidEdit(f"A name has 1 to {MOST_NAME} characters.")
+    return name.strip()
 
 
 def begun(name: str) -> str:
@@ -146,6 +121,13 @@ def part_of(song: Song, part_id: str) -> Part:
     if part is None:
         raise InvalidEdit(f"There is no part “{part_id}” in this song.")
     return part
+
+
+def strip_of(song: Song, strip_id: str) -> Strip:
+    strip = song.strip(strip_id)
+    if strip is None:
+        raise InvalidEdit(f"There is no part, bus or return “{strip_id}” in this song.")
+    return strip
 
 
 def section_of(song: Song, section_id: str) -> SongSection:
@@ -174,7 +156,3 @@ def checked_cell(part: Part, section: SongSection, cell: Cell) -> None:
         raise InvalidEdit("A fill takes the place of bars that are played.")
     if not MIN_CELL_DB <= cell.level_db <= MAX_CELL_DB:
         raise InvalidEdit(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB.".replace("-", "−"))
-
-
-def with_part(song: Song, part: Part) -> Song:
-    return replace(song, parts=tuple(part if p.id == part.id else p for p in song.parts))

@@ -1,115 +1,99 @@
-"""Edits of automation: curves over the song for what a part, a bus, a return or the master does."""
+"""Edits of automation: curves over the song for what a strip does."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from typing import ClassVar, Literal, get_args
 
-from ersatz.core.edits.arrangement import section_name, section_of, with_part
+from ersatz.core.edits.arrangement import section_name, section_of, strip_of
 from ersatz.core.edits.sound import figure
+from ersatz.core.edits.strips import SEND_HIGH_DB, VALUES
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import (
-    BUSES,
-    MASTER,
-    RETURNS,
-    Automation,
-    AutomationPoint,
-    Effect,
-    Song,
-    Tick,
-    effect_target,
-    effect_value,
-)
-from ersatz.core.transitions import BUS
+from ersatz.core.song.bounds import Tick
+from ersatz.core.song.document import Master, Song, with_strip
+from ersatz.core.song.parts import Part
+from ersatz.core.song.strips import CLOSED_DB, FADER, SENDS, Automation, AutomationPoint, Effect, Strip, Target
 
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
 SHAPES: tuple[Shape, ...] = get_args(Shape)
 STAIRS = 8
 SPAN_DB, OPEN_SEND_DB = 18.0, -12.0
-#: Automated values of a part's fader, with their ranges; buses, returns and master have the first.
-FADERS = {"gain_db": (-60.0, 24.0), "pan": (-1.0, 1.0), "reverb_db": (-60.0, 12.0), "delay_db": (-60.0, 12.0)}
+#: Values of a fader that can be automated. The master's width is set once.
+FADERS = ("gain_db", "pan", "width")
+SEND_RANGE = (CLOSED_DB, SEND_HIGH_DB)
 
 
-def automatable(song: Song, owner: str) -> dict[str, tuple[float, float]]:
-    """What of a part, bus, return or the master may be automated: target -> lowest and highest value. A bus is named "bus:drums".
-    Raises InvalidEdit."""
-    part = song.part(owner)
-    if part is None and owner.removeprefix(BUS) not in (*BUSES, *RETURNS, MASTER):
-        raise InvalidEdit(f"There is nothing called “{owner}” to automate.")
-    out = dict(FADERS) if part else {"gain_db": FADERS["gain_db"]}
-    for effect in _effects_of(song, owner):
-        out[effect_target(effect, "blend")] = (0.0, 1.0)
-        out.update({effect_target(effect, p.name): (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
-    return out
+def automatable(song: Song, strip_id: str) -> dict[Target, tuple[float, float]]:
+    """What of a strip may be automated: target -> lowest and highest value. Raises InvalidEdit."""
+    strip = strip_of(song, strip_id)
+    faders = [name for name in FADERS if not (name == "width" and isinstance(strip, Master))]
+    rows: dict[tuple[str, str], tuple[float, float]] = {(FADER, name): (VALUES[name].low, VALUES[name].high) for name in faders}
+    # A part may begin to send by its curve; what a bus or a return sends to stands in it, so that nothing goes in a circle.
+    for found in song.returns:
+        if isinstance(strip, Part) or found.id in strip.sends:
+            rows[SENDS, found.id] = SEND_RANGE
+    for effect in strip.chain:
+        rows[effect.id, "blend"] = (0.0, 1.0)
+        rows.update({(effect.id, p.name): (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
+    return {Target(strip_id, device, param): row for (device, param), row in rows.items()}
 
 
-def _effects_of(song: Song, owner: str) -> tuple[Effect, ...]:
-    """The chain of a part, a bus or the master; returns have none."""
-    part, name = song.part(owner), owner.removeprefix(BUS)
-    return part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
+def _effect_of(strip: Strip, target: Target) -> Effect:
+    effect = strip.effect(target.device)
+    if effect is None:
+        raise InvalidEdit("This effect isn’t there any more.")
+    return effect
 
 
-def _effect_of(song: Song, owner: str, effect_id: str) -> Effect:
-    return next(e for e in _effects_of(song, owner) if e.id == effect_id)
+def _points_of(song: Song, target: Target) -> tuple[AutomationPoint, ...]:
+    curve = strip_of(song, target.strip).curve(target.device, target.param)
+    return curve.points if curve else ()
 
 
-def curves_of(song: Song, owner: str) -> tuple[Automation, ...]:
-    part = song.part(owner)
-    return part.automation if part else song.automation.get(owner.removeprefix(BUS), ())
-
-
-def owner_name(song: Song, owner: str) -> str:
-    part = song.part(owner)
-    return part.name if part else owner.removeprefix(BUS).capitalize() + (" bus" if owner.startswith(BUS) else "")
-
-
-def target_name(target: str) -> str:
-    return target.rpartition(".")[2].removesuffix("_db").removesuffix("_hz").replace("_", " ")
-
-
-def described(song: Song, owner: str, target: str) -> tuple[str, str]:
+def described(song: Song, target: Target) -> tuple[str, str]:
     """What a target is called, and its unit."""
-    effect_id, name = effect_value(target)
-    if not effect_id:
-        return {"gain_db": "Level", "pan": "Pan", "reverb_db": "Reverb send", "delay_db": "Delay send"}[target], (
-            "" if target == "pan" else "dB"
-        )
-    spec = spec_of(_effect_of(song, owner, effect_id))
-    param = next((p for p in spec.params if p.name == name), None)
+    if target.device == FADER:
+        return VALUES[target.param].title, VALUES[target.param].unit
+    if target.device == SENDS:
+        return f"Send to {strip_of(song, target.param).name}", "dB"
+    spec = spec_of(_effect_of(strip_of(song, target.strip), target))
+    param = next((p for p in spec.params if p.name == target.param), None)
     return f"{spec.title}: {param.title if param else 'Blend'}", param.unit if param else ""
+
+
+def _said(song: Song, target: Target) -> tuple[str, str]:
+    """What strip and value are called in a sentence."""
+    return strip_of(song, target.strip).name, described(song, target)[0]
 
 
 @dataclass(frozen=True)
 class SetAutomation:
-    """A curve over the song for a value of a part, a bus, a return or the master; without points it is taken away."""
+    """A curve over the song for a value of a strip; without points it is taken away."""
 
     kind: ClassVar[str] = "set_automation"
-    owner: str
-    target: str
+    target: Target
     points: tuple[AutomationPoint, ...]
 
     def apply(self, song: Song) -> Song:
-        allowed = automatable(song, self.owner)
+        allowed = automatable(song, self.target.strip)
         if self.target not in allowed:
-            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
+            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
         low, high = allowed[self.target]
         ticks = [p.tick for p in self.points]
         if ticks != sorted(ticks) or len(ticks) > MOST_AUTOMATION_POINTS or any(t < 0 for t in ticks):
             raise InvalidEdit(f"An automation has up to {MOST_AUTOMATION_POINTS} points in order of time.")
         if any(not low <= p.value <= high or abs(p.curve) > 1 for p in self.points):
             raise InvalidEdit(f"Its values lie between {figure(low, '')} and {figure(high, '')}.")
-        old = curves_of(song, self.owner)
-        new = (*(a for a in old if a.target != self.target), *((Automation(self.target, self.points),) if self.points else ()))
-        part = song.part(self.owner)
-        if part:
-            return with_part(song, replace(part, automation=new))
-        return replace(song, automation={**song.automation, self.owner.removeprefix(BUS): new})
+        strip, (device, param) = strip_of(song, self.target.strip), (self.target.device, self.target.param)
+        kept = (a for a in strip.automation if (a.device, a.param) != (device, param))
+        drawn = (Automation(device, param, self.points),) if self.points else ()
+        return with_strip(song, replace(strip, automation=(*kept, *drawn)))
 
     def sentence(self, song: Song) -> str:
-        what = "automated" if self.points else "no longer automated"
-        return f"{owner_name(song, self.owner)}: {target_name(self.target)} {what}"
+        name, value = _said(song, self.target)
+        return f"{name}: {value} {'automated' if self.points else 'no longer automated'}"
 
 
 def shape_points(shape: Shape, first: int, last: int, low: float, high: float, beat: int) -> tuple[AutomationPoint, ...]:
@@ -133,25 +117,26 @@ def shape_points(shape: Shape, first: int, last: int, low: float, high: float, b
     return tuple(out)
 
 
-def standing(song: Song, owner: str, target: str) -> float:
+def standing(song: Song, target: Target) -> float:
     """The value that a target has where nothing is automated."""
-    part = song.part(owner)
-    effect_id, name = effect_value(target)
-    if not effect_id:
-        return float(getattr(part, target)) if part else 0.0
-    effect = _effect_of(song, owner, effect_id)
-    if name == "blend":
+    strip = strip_of(song, target.strip)
+    if target.device == FADER:
+        return float(getattr(strip, target.param))
+    if target.device == SENDS:
+        return strip.send_db(target.param)
+    effect = _effect_of(strip, target)
+    if target.param == "blend":
         return effect.blend
-    return next(p.value(effect.params) for p in spec_of(effect).params if p.name == name)
+    return next(p.value(effect.params) for p in spec_of(effect).params if p.name == target.param)
 
 
-def usual_span(song: Song, owner: str, target: str) -> tuple[float, float]:
+def usual_span(song: Song, target: Target) -> tuple[float, float]:
     """Between which values a shape goes where none are named: a level or a send up to where it stands (a closed send to -12 dB)
     from SPAN_DB under it, anything else through its range."""
-    low, high = automatable(song, owner)[target]
-    if target not in ("gain_db", "reverb_db", "delay_db"):
+    low, high = automatable(song, target.strip)[target]
+    if target.device != SENDS and (target.device, target.param) != (FADER, "gain_db"):
         return low, high
-    top = standing(song, owner, target)
+    top = standing(song, target)
     top = OPEN_SEND_DB if top <= low else top
     return max(low, top - SPAN_DB), top
 
@@ -162,8 +147,7 @@ class ShapeAutomation:
     shape the value is again what it was. Without `low` and `high` it spans what is usual."""
 
     kind: ClassVar[str] = "shape_automation"
-    owner: str
-    target: str
+    target: Target
     shape: Shape
     first: Tick
     last: Tick
@@ -171,25 +155,25 @@ class ShapeAutomation:
     high: float | None = None
 
     def apply(self, song: Song) -> Song:
-        if self.target not in automatable(song, self.owner):
-            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
-        usual = usual_span(song, self.owner, self.target)
+        if self.target not in automatable(song, self.target.strip):
+            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
+        usual = usual_span(song, self.target)
         low, high = (given if given is not None else u for given, u in zip((self.low, self.high), usual))
         if not 0 <= self.first < self.last - song.grid.ticks_per_bar // 16:
             raise InvalidEdit("A shape is drawn over at least a 16th.")
         beat = song.grid.ticks_per_bar // song.grid.beats_per_bar
         points = shape_points(self.shape, self.first, self.last, low, high, beat)
-        return SetAutomation(self.owner, self.target, _over(song, self.owner, self.target, points)).apply(song)
+        return SetAutomation(self.target, _over(song, self.target, points)).apply(song)
 
     def sentence(self, song: Song) -> str:
-        return f"{owner_name(song, self.owner)}: {self.shape} of {target_name(self.target)}"
+        name, value = _said(song, self.target)
+        return f"{name}: {self.shape} of {value}"
 
 
-def _over(song: Song, owner: str, target: str, points: tuple[AutomationPoint, ...]) -> tuple[AutomationPoint, ...]:
+def _over(song: Song, target: Target, points: tuple[AutomationPoint, ...]) -> tuple[AutomationPoint, ...]:
     """A curve with `points` in the place of those that lay there."""
-    old = next((a.points for a in curves_of(song, owner) if a.target == target), ())
     first, last = points[0].tick, points[-1].tick
-    held = old or (AutomationPoint(0, standing(song, owner, target)),)
+    held = _points_of(song, target) or (AutomationPoint(0, standing(song, target)),)
 
     def at(tick: int) -> AutomationPoint:
         return AutomationPoint(tick, round(value_at(held, tick), 5))
@@ -214,22 +198,22 @@ class DrawAutomation:
     what it was."""
 
     kind: ClassVar[str] = "draw_automation"
-    owner: str
-    target: str
+    target: Target
     points: tuple[AutomationPoint, ...]
 
     def apply(self, song: Song) -> Song:
-        if self.target not in automatable(song, self.owner):
-            raise InvalidEdit(f"“{self.target}” can’t be automated there.")
+        if self.target not in automatable(song, self.target.strip):
+            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
         if not self.points or [p.tick for p in self.points] != sorted({p.tick for p in self.points}):
             raise InvalidEdit("A line has points in order of time.")
-        return SetAutomation(self.owner, self.target, _over(song, self.owner, self.target, self.points)).apply(song)
+        return SetAutomation(self.target, _over(song, self.target, self.points)).apply(song)
 
     def sentence(self, song: Song) -> str:
         bar = song.grid.ticks_per_bar
         first, last = self.points[0].tick // bar + 1, max(0, self.points[-1].tick - 1) // bar + 1
         where = f"in bar {first}" if last <= first else f"in bars {first} to {last}"
-        return f"{owner_name(song, self.owner)}: {target_name(self.target)} drawn {where}"
+        name, value = _said(song, self.target)
+        return f"{name}: {value} drawn {where}"
 
 
 @dataclass(frozen=True)
@@ -237,26 +221,26 @@ class CopyAutomation:
     """What a curve does in one section done again in another, as far as that is long."""
 
     kind: ClassVar[str] = "copy_automation"
-    owner: str
-    target: str
+    target: Target
     section: str
     to: str
 
     def apply(self, song: Song) -> Song:
-        curve = next((a for a in curves_of(song, self.owner) if a.target == self.target), None)
-        if curve is None:
+        drawn = _points_of(song, self.target)
+        if not drawn:
             raise InvalidEdit("There is no curve to copy yet.")
         source, goal = section_of(song, self.section), section_of(song, self.to)
         starts = {s.id: song.grid.ticks_of_bar(bar) for bar, s in song.placed()}
         length = min(source.bars, goal.bars) * song.grid.ticks_per_bar
         first, shift = starts[source.id], starts[goal.id] - starts[source.id]
-        inside = [p for p in curve.points if first <= p.tick < first + length]
+        inside = [p for p in drawn if first <= p.tick < first + length]
         if not inside or inside[0].tick > first:
-            held = next((p.value for p in reversed(curve.points) if p.tick <= first), curve.points[0].value)
+            held = next((p.value for p in reversed(drawn) if p.tick <= first), drawn[0].value)
             inside.insert(0, AutomationPoint(first, held))
         points = tuple(replace(p, tick=p.tick + shift) for p in inside)
-        return SetAutomation(self.owner, self.target, _over(song, self.owner, self.target, points)).apply(song)
+        return SetAutomation(self.target, _over(song, self.target, points)).apply(song)
 
     def sentence(self, song: Song) -> str:
         where = f"{section_name(song, self.section)} copied to {section_name(song, self.to)}"
-        return f"{owner_name(song, self.owner)}: {target_name(self.target)} of {where}"
+        name, value = _said(song, self.target)
+        return f"{name}: {value} of {where}"

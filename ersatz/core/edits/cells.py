@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
-from ersatz.core.edits.arrangement import cell_of, checked_cell, part_of, section_name, section_of, with_part
+from ersatz.core.edits.arrangement import cell_of, checked_cell, part_of, section_name, section_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import Alternative, Cell, Song
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.parts import Alternative, Cell
 from ersatz.core.voices import library
 
 MOST_CELLS = 4000
@@ -50,7 +51,7 @@ class PutCells:
                 made = replace(made, sound=old.sound, part=old.part, other=old.other)
             checked_cell(part, section, made)
             cells = tuple(made if c is old else c for c in part.cells) if old else (*part.cells, made)
-            song = with_part(song, replace(part, cells=cells))
+            song = with_strip(song, replace(part, cells=cells))
         return song
 
     def sentence(self, song: Song) -> str:
@@ -84,7 +85,7 @@ class KeepAlternative:
             if other.pattern not in player.patterns:
                 raise InvalidEdit(f"{player.name} has no pattern “{other.pattern}”.")
         cells = tuple(replace(c, other=other) if c is cell else c for c in part.cells)
-        return with_part(song, replace(part, cells=cells))
+        return with_strip(song, replace(part, cells=cells))
 
     def sentence(self, song: Song) -> str:
         what = "another version beside" if self.alternative else "no other version of"
@@ -107,7 +108,7 @@ class FlipCell:
         kept = Alternative(cell.pattern, cell.level_db, cell.sound, cell.part)
         o = cell.other
         flipped = replace(cell, pattern=o.pattern, level_db=o.level_db, sound=o.sound, part=o.part, other=kept)
-        return with_part(song, replace(part, cells=tuple(flipped if c is cell else c for c in part.cells)))
+        return with_strip(song, replace(part, cells=tuple(flipped if c is cell else c for c in part.cells)))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} flipped to its other version in {section_name(song, self.section)}"

@@ -9,7 +9,8 @@ from typing import ClassVar
 from ersatz.core.edits.parts import MOST_PARTS, AddPart, SetTempo
 from ersatz.core.edits.sections import AdoptPlan, PlannedSection, ResizeSection
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import MOST_PATTERN_BARS, Cell, Note, Pattern, Role, Song
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import MOST_PATTERN_BARS, Cell, Note, Pattern, Role
 
 PERIODS = (1, 2, 4, 8, 16, 32)
 
@@ -51,10 +52,10 @@ class ImportArrangement:
             song = ResizeSection(last.id, last.bars + ends - song.bars).apply(song)
         for track in self.tracks:
             if track.notes:
-                song = self._with_part(song, track)
+                song = self._with_strip(song, track)
         return song
 
-    def _with_part(self, song: Song, track: ImportedTrack) -> Song:
+    def _with_strip(self, song: Song, track: ImportedTrack) -> Song:
         song = AddPart(track.role, track.name[:40], track.sound).apply(song)
         part, bar = song.parts[-1], song.grid.ticks_per_bar
         patterns: dict[str, Pattern] = {}

@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
-from ersatz.core.edits.arrangement import part_of, with_part
+from ersatz.core.edits.arrangement import part_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song import transform
-from ersatz.core.song.document import MIN_LOOP_TICKS, MOST_PATTERN_BARS, STEPS_PER_BAR, Note, Part, Pattern, Song
+from ersatz.core.song.bounds import STEPS_PER_BAR
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.parts import MIN_LOOP_TICKS, MOST_PATTERN_BARS, Note, Part, Pattern
 
 MOST_NOTES = 2000
 MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
@@ -48,7 +50,7 @@ class WriteNotes:
             if not (0 <= note.tick < length and note.ticks > 0 and 0 <= note.midi <= 127 and 0 < note.velocity <= 1):
                 raise InvalidEdit("A note lies inside its pattern, between MIDI 0 and 127, and is heard.")
         notes = tuple(sorted(self.notes, key=lambda n: (n.tick, n.midi)))
-        return with_part(song, replace(part, patterns={**part.patterns, self.pattern: Pattern(self.bars, notes, self.loop_ticks)}))
+        return with_strip(song, replace(part, patterns={**part.patterns, self.pattern: Pattern(self.bars, notes, self.loop_ticks)}))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} {self.pattern}: {self.said[:MOST_SAID]}"

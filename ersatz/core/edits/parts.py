@@ -4,34 +4,35 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar
 
-from ersatz.core.edits.arrangement import part_of, with_part
+from ersatz.core.edits.arrangement import MOST_NAME, checked_name, part_of
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.grid import MAX_BPM, MIN_BPM
 from ersatz.core.serial import Within
+from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import (
-    MAX_BPM,
-    MIN_BPM,
+    BASS,
+    DRUMS,
+    EFFECTS_BUS,
     MOST_PARTS,
-    MOST_PATTERN_BARS,
-    STEPS_PER_BAR,
-    Cell,
-    Groove,
-    Part,
-    Pattern,
-    Role,
+    MUSIC,
+    REVERB_RETURN,
     Song,
+    fitted,
+    with_each,
+    with_strip,
 )
+from ersatz.core.song.parts import MOST_PATTERN_BARS, Cell, Groove, Part, Pattern, Role
+from ersatz.core.song.strips import AnyStrip, sending
 from ersatz.core.voices import library
 
 MOST_PATTERNS = 26
-MOST_NAME = 40
-Bus = Literal["drums", "bass", "music", "effects"]
 #: Role -> what a part of it starts with: bus, level, low cut, reverb send.
-STARTS: dict[str, tuple[Bus, float, float, float]] = {
-    "kick": ("drums", -6.0, 28.0, -60.0), "clap": ("drums", -11.0, 180.0, -16.0), "hats": ("drums", -19.0, 450.0, -28.0),
-    "perc": ("drums", -20.0, 250.0, -20.0), "bass": ("bass", -9.0, 30.0, -60.0), "chords": ("music", -19.0, 150.0, -18.0),
-    "lead": ("music", -17.0, 220.0, -15.0), "noise": ("effects", -14.0, 250.0, -20.0), "impact": ("effects", -12.0, 28.0, -16.0),
+STARTS: dict[str, tuple[str, float, float, float]] = {
+    "kick": (DRUMS, -6.0, 28.0, -60.0), "clap": (DRUMS, -11.0, 180.0, -16.0), "hats": (DRUMS, -19.0, 450.0, -28.0),
+    "perc": (DRUMS, -20.0, 250.0, -20.0), "bass": (BASS, -9.0, 30.0, -60.0), "chords": (MUSIC, -19.0, 150.0, -18.0),
+    "lead": (MUSIC, -17.0, 220.0, -15.0), "noise": (EFFECTS_BUS, -14.0, 250.0, -20.0), "impact": (EFFECTS_BUS, -12.0, 28.0, -16.0),
 }  # fmt: skip
 
 
@@ -51,16 +52,16 @@ class AddPart:
         if self.sound and self.sound not in library.library():
             raise InvalidEdit(f"There is no shipped sound “{self.sound}”.")
         sound = library.sound(self.sound or next(s.name for s in library.library().values() if s.role == self.role))
-        name = _checked_name(self.name or self.role.capitalize())
+        name = checked_name(self.name or self.role.capitalize())
         stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or self.role
-        used = {p.id for p in song.parts}
+        used = {s.id for s in song.strips()}
         part_id = next(i for k in range(1, len(used) + 2) if (i := stem if k == 1 else f"{stem}-{k}") not in used)
         bus, gain_db, low_cut_hz, reverb_db = STARTS[self.role]
         part = Part(
-            part_id, name, self.role, sound, bus, {"A": Pattern(self.bars, ())}, (), gain_db=gain_db, low_cut_hz=low_cut_hz,
-            reverb_db=reverb_db,
+            id=part_id, name=name, role=self.role, sound=sound, out=bus, patterns={"A": Pattern(self.bars, ())}, gain_db=gain_db,
+            low_cut_hz=low_cut_hz, sends=sending({REVERB_RETURN: reverb_db}),
         )  # fmt: skip
-        return replace(song, parts=(*song.parts, part))
+        return replace(song, parts=(*song.parts, fitted(song, part)))
 
     def sentence(self, song: Song) -> str:
         return f"{self.name or self.role.capitalize()} added"
@@ -76,38 +77,25 @@ class TakeOutPart:
     def apply(self, song: Song) -> Song:
         gone = part_of(song, self.part).id
         transitions = tuple(replace(t, on=tuple(o for o in t.on if o != gone)) for t in song.transitions)
-        return replace(song, parts=tuple(_without(p, gone) for p in song.parts if p.id != gone), transitions=transitions)
+        curves = tuple(replace(c, triggers=tuple(t for t in c.triggers if t != gone)) for c in song.curves)
+        parts = tuple(_without(p, gone) for p in song.parts if p.id != gone)
+        left = replace(song, parts=parts, transitions=transitions, curves=curves)
+        return with_each(left, lambda strip: _unsteered(strip, gone))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} taken out"
 
 
+def _unsteered(strip: AnyStrip, gone: str) -> AnyStrip:
+    return replace(strip, chain=tuple(replace(e, key="") if e.key == gone else e for e in strip.chain))
+
+
 def _without(part: Part, gone: str) -> Part:
-    effects = tuple(replace(e, key="") if e.key == gone else e for e in part.effects)
     cells = tuple(
         replace(c, part="" if c.part == gone else c.part, other=None if c.other and c.other.part == gone else c.other)
         for c in part.cells
     )
-    return replace(part, effects=effects, cells=cells)
-
-
-@dataclass(frozen=True)
-class RenamePart:
-    kind: ClassVar[str] = "rename_part"
-    part: str
-    name: str
-
-    def apply(self, song: Song) -> Song:
-        return with_part(song, replace(part_of(song, self.part), name=_checked_name(self.name)))
-
-    def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name} is now called {self.name.strip()}"
-
-
-def _checked_name(name: str) -> str:
-    if not 1 <= len(name.strip()) <= MOST_NAME:
-        raise InvalidEdit(f"A name has 1 to {MOST_NAME} characters.")
-    return name.strip()
+    return replace(part, cells=cells)
 
 
 @dataclass(frozen=True)
@@ -140,7 +128,7 @@ class SetChoke:
     def apply(self, song: Song) -> Song:
         if len(self.group) > MOST_NAME:
             raise InvalidEdit(f"A group's name has up to {MOST_NAME} characters.")
-        return with_part(song, replace(part_of(song, self.part), choke=self.group.strip()))
+        return with_strip(song, replace(part_of(song, self.part), choke=self.group.strip()))
 
     def sentence(self, song: Song) -> str:
         name = part_of(song, self.part).name
@@ -163,7 +151,7 @@ class SetGroove:
             raise InvalidEdit(f"A groove moves each of {STEPS_PER_BAR} steps by up to 100 ms, by up to 200 %.")
         if not 0 <= g.humanise_ms <= 40 or not 0 <= g.humanise_velocity <= 0.5:
             raise InvalidEdit("Chance moves a note by up to 40 ms and weighs it by up to 50 %.")
-        return with_part(song, replace(part, groove=g))
+        return with_strip(song, replace(part, groove=g))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name}: groove {self.groove.name or 'changed'}"
@@ -192,7 +180,7 @@ class AddPattern:
         if not 1 <= self.bars <= 64:
             raise InvalidEdit("A pattern has 1 to 64 bars.")
         made = part.patterns[self.copy_of] if self.copy_of else Pattern(self.bars, ())
-        return with_part(song, replace(part, patterns={**part.patterns, name: made}))
+        return with_strip(song, replace(part, patterns={**part.patterns, name: made}))
 
     def sentence(self, song: Song) -> str:
         copy = f", a copy of {self.copy_of}" if self.copy_of else ""
@@ -213,7 +201,7 @@ class TakeOutPattern:
             raise InvalidEdit(f"{part.name} has no pattern “{self.pattern}”.")
         rest = {name: p for name, p in part.patterns.items() if name != self.pattern}
         cells = tuple(_unplayed(c, self.pattern) for c in part.cells if c.pattern != self.pattern)
-        return with_part(song, replace(part, patterns=rest, cells=cells))
+        return with_strip(song, replace(part, patterns=rest, cells=cells))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name}: pattern {self.pattern} taken out"

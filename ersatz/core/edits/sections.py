@@ -8,24 +8,15 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
-from ersatz.core.edits.arrangement import begun, fresh_id, section_name, section_of
+from ersatz.core.edits.arrangement import MOST_NAME, begun, fresh_id, section_name, section_of
 from ersatz.core.edits.automation import value_at
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import (
-    MAX_BARS,
-    PHRASE_BARS,
-    Automation,
-    AutomationPoint,
-    Cell,
-    Label,
-    Part,
-    Song,
-    SongSection,
-    Transition,
-)
+from ersatz.core.song.bounds import MAX_BARS
+from ersatz.core.song.document import PHRASE_BARS, Label, Song, SongSection, Transition, with_each
+from ersatz.core.song.parts import Cell, Part
+from ersatz.core.song.strips import Automation, AutomationPoint
 
 MOST_SECTION_BARS = 128
-MOST_NAME = 40
 
 
 @dataclass(frozen=True)
@@ -74,13 +65,11 @@ def _rearranged(song: Song, pieces: list[_Piece]) -> Song:
         old = starts[piece.source.id] + piece.offset
         stretches.append(_Stretch(bar * ticks, old * ticks, known * ticks, piece.section.bars * ticks))
         bar += piece.section.bars
-    parts = tuple(
-        replace(part, cells=_cells(part, pieces), automation=_followed(part.automation, stretches)) for part in song.parts
-    )
-    automation = {owner: _followed(curves, stretches) for owner, curves in song.automation.items()}
+    song = with_each(song, lambda strip: replace(strip, automation=_followed(strip.automation, stretches)))
+    parts = tuple(replace(part, cells=_cells(part, pieces)) for part in song.parts)
     transitions = _carried(song, pieces)
     sections = tuple(p.section for p in pieces)
-    return replace(song, sections=sections, parts=parts, automation=automation, transitions=transitions)
+    return replace(song, sections=sections, parts=parts, transitions=transitions)
 
 
 def _carried(song: Song, pieces: list[_Piece]) -> tuple[Transition, ...]:

@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import ClassVar, TypeVar
 
-from ersatz.core.edits.arrangement import part_of, with_part
+from ersatz.core.edits.arrangement import part_of, strip_of
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Automation, Effect, Modulation, Part, Song, Sound, identified
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.parts import Modulation, Part, Sound
+from ersatz.core.song.strips import Effect, identified, kept_automation
 from ersatz.core.voices import complete, library, path, sampler, synth, voice_of
 
 Row = TypeVar("Row", Param, Choice)
@@ -28,7 +30,7 @@ def _checked(song: Song, part: Part, sound: Sound) -> Song:
         complete(sound)
     except UnusableDocument as error:
         raise InvalidEdit(str(error)) from error
-    return with_part(song, replace(part, sound=sound))
+    return with_strip(song, replace(part, sound=sound))
 
 
 def _named(table: tuple[Row, ...], name: str) -> Row:
@@ -181,24 +183,18 @@ class SetSample:
         return f"{part_of(song, self.part).name} plays {self.name}"
 
 
-def kept_automation(curves: tuple[Automation, ...], effects: tuple[Effect, ...]) -> tuple[Automation, ...]:
-    """The curves of a chain's owner without those of effects that are gone."""
-    here = {e.id for e in effects}
-    return tuple(c for c in curves if not c.effect or c.effect in here)
-
-
 @dataclass(frozen=True)
 class SetEffects:
-    """The part's effects, in order. One with the id of an effect that was there is that effect, and its automation goes with it."""
+    """A strip's effects, in order. One with the id of an effect that was there is that effect, and its automation goes with it."""
 
     kind: ClassVar[str] = "set_effects"
-    part: str
+    strip: str
     effects: tuple[Effect, ...]
 
     def apply(self, song: Song) -> Song:
-        part = part_of(song, self.part)
+        strip = strip_of(song, self.strip)
         if len(self.effects) > MOST_EFFECTS:
-            raise InvalidEdit(f"A part has at most {MOST_EFFECTS} effects.")
+            raise InvalidEdit(f"A chain has at most {MOST_EFFECTS} effects.")
         for effect in self.effects:
             try:
                 spec_of(effect).settings(effect)
@@ -210,24 +206,24 @@ class SetEffects:
                 raise InvalidEdit("An effect’s range lies between 0 and 20 kHz.")
             if effect.id and not effect.id.isalnum():
                 raise InvalidEdit("An effect’s id is made of letters and figures.")
-            if effect.key == part.id or (effect.key and song.part(effect.key) is None):
+            if effect.key == strip.id or (effect.key and song.part(effect.key) is None):
                 raise InvalidEdit("An effect is keyed by another part of the song.")
-        kinds = {e.id: e.kind for e in part.effects}
+        kinds = {e.id: e.kind for e in strip.chain}
         if any(kinds.get(e.id, e.kind) != e.kind for e in self.effects):
             raise InvalidEdit("These effects aren’t there any more.")
         effects = identified(self.effects, kinds)
-        return with_part(song, replace(part, effects=effects, automation=kept_automation(part.automation, effects)))
+        return with_strip(song, replace(strip, chain=effects, automation=kept_automation(strip.automation, effects)))
 
     def sentence(self, song: Song) -> str:
-        part = part_of(song, self.part)
-        old, new = {e.id: e for e in part.effects}, {e.id: e for e in self.effects}
+        strip = strip_of(song, self.strip)
+        old, new = {e.id: e for e in strip.chain}, {e.id: e for e in self.effects}
         added = [spec_of(e).title for e in self.effects if e.id not in old]
-        gone = [spec_of(e).title for e in part.effects if e.id not in new]
+        gone = [spec_of(e).title for e in strip.chain if e.id not in new]
         if added and gone:
-            return f"{part.name}: {', '.join(added)} for {', '.join(gone)}"
+            return f"{strip.name}: {', '.join(added)} for {', '.join(gone)}"
         if added or gone:
-            return f"{part.name}: {', '.join(added or gone)} {'added' if added else 'taken out'}"
+            return f"{strip.name}: {', '.join(added or gone)} {'added' if added else 'taken out'}"
         if list(old) != list(new):
-            return f"{part.name}: effects in another order"
+            return f"{strip.name}: effects in another order"
         changed = next((e for e in self.effects if e != old[e.id]), None)
-        return f"{part.name}: {spec_of(changed).title} changed" if changed else f"{part.name}: effects"
+        return f"{strip.name}: {spec_of(changed).title} changed" if changed else f"{strip.name}: effects"

@@ -7,8 +7,8 @@ from typing import ClassVar
 
 from ersatz.core.edits.arrangement import fresh_id, section_name, section_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.song.document import BUSES, MASTER, Song, Transition, TransitionKind
-from ersatz.core.transitions import BUS, TRANSITIONS, carrier
+from ersatz.core.song.document import Song, Transition, TransitionKind, fitted
+from ersatz.core.transitions import TRANSITIONS, carrier
 
 MOST_TRANSITIONS = 400
 MIN_BEATS = 0.25
@@ -18,7 +18,7 @@ def with_carrier(song: Song, kind: str) -> Song:
     """The song with the part that a transition of this kind needs."""
     if TRANSITIONS[kind].carrier is None or song.part(kind) is not None:
         return song
-    return replace(song, parts=(*song.parts, carrier(kind)))
+    return replace(song, parts=(*song.parts, fitted(song, carrier(kind))))
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class PutTransition:
         if self.rhythm and self.rhythm not in rhythms:
             raise InvalidEdit(f"Rhythms of a {self.what} are {', '.join(rhythms)}." if rhythms else f"A {self.what} has no rhythm.")
         for name in self.on:
-            if song.part(name) is None and name != MASTER and name.removeprefix(BUS) not in BUSES:
+            if song.strip(name) is None or name in {r.id for r in song.returns}:
                 raise InvalidEdit(f"There is no part or bus “{name}” in this song.")
         if self.id and all(t.id != self.id for t in song.transitions):
             raise InvalidEdit("This transition isn’t there any more.")

@@ -12,7 +12,7 @@ from ersatz.core.dsp import followers
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.song.document import Effect
+from ersatz.core.song.strips import Effect
 
 #: Id of an effect -> its automated values by name, one per sample.
 Moved = Callable[[str], dict[str, np.ndarray]]

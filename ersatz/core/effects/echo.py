@@ -1,17 +1,26 @@
-"""Delay: echoes in the song's time or in milliseconds, straight, from side to side, or as micro-widening."""
+"""Delay: echoes in the song's time or in milliseconds, straight, from side to side, leaning to the sides in turn, or as
+micro-widening."""
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numba import njit
+from scipy import signal
 
-from ersatz.core.effects.spec import EffectSpec, Settings, Where
+from ersatz.core.effects import eq
+from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
 BEATS = {"1/32": 0.125, "1/16 triplet": 1 / 6, "1/16": 0.25, "1/8 triplet": 1 / 3, "1/16 dotted": 0.375, "1/8": 0.5,
 "1/4 triplet": 2 / 3,
          "1/8 dotted": 0.75, "1/4": 1.0, "1/4 dotted": 1.5, "1/2": 2.0, "1 bar": 4.0}  # fmt: skip
-MODES = ("straight", "ping-pong", "micro-widening")
+ALTERNATING = "alternating"
+MODES = ("straight", "ping-pong", ALTERNATING, "micro-widening")
+#: Alternating echoes: how loud on the near and on the far side, the level under which they are left out, how many at the most, and
+#: the samples that one is filtered over.
+NEAR, FAR, FLOOR, MOST_ECHOES, PULSE = 0.8, 0.35, 10 ** (-54 / 20), 24, 2048
 #: Echoes under this level are forgotten.
 SILENT_DB = -70.0
 LONGEST_S = 24.0
@@ -40,10 +49,34 @@ def _echoes(x: np.ndarray, step: int, feedback: float, low: float, high: float, 
     return out
 
 
+def _count(feedback: float) -> int:
+    """Alternating echoes that are over FLOOR."""
+    return max(1, min(MOST_ECHOES, 1 + int(np.log(FLOOR) / np.log(max(min(feedback, 0.8), 1e-3)))))
+
+
+@lru_cache(maxsize=24)
+def alternating(step: float, feedback: float, low_cut_hz: float, high_cut_hz: float, rate: int) -> np.ndarray:
+    """Impulse response of echoes every `step` samples that lean to the left and to the right in turn, the first at full level, each
+    darker than the one before; shape (2, n)."""
+    count = _count(feedback)
+    out = np.zeros((2, int(step * (count + 1)) + PULSE))
+    pulse = np.zeros(PULSE)
+    pulse[0] = 1.0
+    for k in range(count):
+        pulse = eq.apply(eq.high_cut(high_cut_hz, rate, 1), pulse)
+        at = round(step * (k + 1))
+        sides = (NEAR, FAR) if k % 2 == 0 else (FAR, NEAR)
+        out[:, at : at + PULSE] += np.array([sides]).T * pulse * feedback**k
+    return np.asarray(eq.apply(eq.low_cut(low_cut_hz, rate), out), np.float32)
+
+
 def step_samples(s: Settings, bpm: float, rate: float) -> int:
+    return max(1, round(_step(s, bpm, rate)))
+
+
+def _step(s: Settings, bpm: float, rate: float) -> float:
     beats = BEATS.get(s.choices["time"])
-    seconds = s.flat("time_ms") / 1000 if beats is None else beats * 60 / bpm
-    return max(1, round(seconds * rate))
+    return (s.flat("time_ms") / 1000 if beats is None else beats * 60 / bpm) * rate
 
 
 def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
@@ -54,16 +87,27 @@ def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
             shift = round(s.flat(name) / 1000 * where.rate)
             out[c, shift:] = x[c, : n - shift]
         return out
+    if s.choices["mode"] == ALTERNATING:
+        step, feedback = _step(s, where.bpm, where.rate), min(s.flat("feedback"), 0.8)
+        response = alternating(step, feedback, s.flat("low_cut_hz"), s.flat("high_cut_hz"), where.rate)
+        return _mixed(x, signal.oaconvolve(x.astype(np.float32), response, axes=-1)[:, :n], s)
     step = step_samples(s, where.bpm, where.rate)
     low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
     high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))
     wet = _echoes(x.astype(np.float64), step, s.flat("feedback"), low, high, s.choices["mode"] == "ping-pong")
-    return np.asarray(x + s.curve("level", n) * wet)
+    return _mixed(x, wet, s)
+
+
+def _mixed(x: np.ndarray, wet: np.ndarray, s: Settings) -> np.ndarray:
+    wet = s.curve("level", x.shape[1]) * wet
+    return wet if s.choices["dry"] == NO_DRY else np.asarray(x + wet)
 
 
 def _before_s(s: Settings, bpm: float) -> float:
     if s.choices["mode"] == "micro-widening":
         return max(s.flat("left_ms"), s.flat("right_ms")) / 1000
+    if s.choices["mode"] == ALTERNATING:
+        return (_step(s, bpm, 44_100) * (_count(s.flat("feedback")) + 1) + PULSE + 1) / 44_100
     rounds = 2 + SILENT_DB / 20 / np.log10(max(s.flat("feedback"), 0.01))
     return min(LONGEST_S, step_samples(s, bpm, 44_100) / 44_100 * rounds)
 
@@ -76,5 +120,5 @@ DELAY = EffectSpec(
      Param("high_cut_hz", "Hz", 500, 20_000, 6000, "High cut in the loop", "log"),
      Param("left_ms", "ms", 0, 40, 1, "Left, micro-widening"), Param("right_ms", "ms", 0, 40, 18, "Right, micro-widening")),
     _delay,
-    (Choice("time", ("ms", *BEATS), "1/8 dotted", "Time"), Choice("mode", MODES, "straight", "Mode")), _before_s,
+    (Choice("time", ("ms", *BEATS), "1/8 dotted", "Time"), Choice("mode", MODES, "straight", "Mode"), DRY), _before_s,
 )  # fmt: skip

@@ -9,7 +9,7 @@ import numpy as np
 from ersatz.core.dsp import filters, shapers
 from ersatz.core.effects import ducking, dynamics, eq, moving
 from ersatz.core.effects.chain import settings_of
-from ersatz.core.song.document import Effect
+from ersatz.core.song.strips import Effect
 
 RATE_HZ = 44_100
 AXIS_HZ = np.geomspace(20, 20_000, 120)

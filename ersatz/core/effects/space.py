@@ -1,26 +1,23 @@
-"""Reverb and delay as impulse responses, so that a render in pieces joins without a seam.
+"""Reverb as an impulse response, so that a render in pieces joins without a seam.
 
 The reverb is exponentially decaying noise, uncorrelated on both sides, its highs dying faster than its lows (Moorer 1979), after a
 few early reflections. Its kinds differ in what comes first: a room's early reflections, a plate's density from the first moment, a
-hall's slow build-up, a dome's slower one, for the very long. Frozen, it holds a moment as noise of its spectrum. The delay is a
-train of echoes, each darker than the one before.
+hall's slow build-up, a dome's slower one, for the very long. Frozen, it holds a moment as noise of its spectrum.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Literal, cast
 
 import numpy as np
-from scipy import fft, signal
+from scipy import fft
 
 from ersatz.core.dsp import followers
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
-from ersatz.core.effects.spec import EffectSpec, Settings, Where
+from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Delay, Reverb
 
 RANDOM_SEED = 20_031
 #: How often a frozen reverb takes hold again, in beats; its noises come round after FREEZE_ROUND_BEATS.
@@ -31,8 +28,6 @@ FREEZE_FADE_S = 0.05
 #: The levels between which the reverb steps back behind what plays, and how fast.
 DUCK_FROM_DB, DUCK_TO_DB = -45.0, -20.0
 DUCK_ATTACK_S, DUCK_RELEASE_S = 0.005, 0.16
-#: Echoes under this level are left out.
-ECHO_FLOOR = 10 ** (-54 / 20)
 #: Early reflections: time in ms and share of the left side.
 REFLECTIONS = ((7.3, 0.7), (11.9, 0.35), (17.1, 0.6), (23.3, 0.4), (31.7, 0.55))
 REFLECTION_GAIN = 14.0
@@ -56,6 +51,17 @@ SPACES = {
     "hall": Space(0.080, 0.6, 1.25, 0.5),
     "dome": Space(0.300, 0.2, 1.4, 0.35),
 }
+
+
+@dataclass(frozen=True)
+class Reverb:
+    """`decay_s` to -60 dB in the middle band; `kind` one of SPACES."""
+
+    kind: str = "room"
+    decay_s: float = 1.8
+    pre_delay_ms: float = 18.0
+    low_cut_hz: float = 280.0
+    high_cut_hz: float = 8500.0
 
 
 @lru_cache(maxsize=24)
@@ -94,37 +100,32 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
     return response
 
 
-def delay_response(delay: Delay, bpm: float, rate_hz: int) -> np.ndarray:
-    """Echoes alternating between the sides, first one at full level, shape (2, n)."""
-    step = 60 / bpm / 4 * delay.steps * rate_hz
-    count = max(1, min(24, 1 + int(np.log(ECHO_FLOOR) / np.log(max(min(delay.feedback, 0.8), 1e-3)))))
-    n = int(step * (count + 1)) + 2048
-    out = np.zeros((2, n))
-    pulse = np.zeros(2048)
-    pulse[0] = 1.0
-    for k in range(count):
-        pulse = eq.apply(eq.high_cut(delay.high_cut_hz, rate_hz, 1), pulse)
-        at = round(step * (k + 1))
-        near, far = (0.8, 0.35) if k % 2 == 0 else (0.35, 0.8)
-        out[:, at : at + 2048] += np.array([[near], [far]]) * pulse * delay.feedback**k
-    return np.asarray(eq.apply(eq.low_cut(delay.low_cut_hz, rate_hz), out), np.float32)
+@lru_cache(maxsize=24)
+def _spectrum(reverb: Reverb, rate_hz: int, size: int) -> np.ndarray:
+    return np.asarray(fft.rfft(reverb_response(reverb, rate_hz), size, axis=-1))
 
 
-def _settings_of(s: Settings) -> Reverb:
-    kind = cast(Literal["room", "plate", "hall", "dome"], s.choices["kind"])
-    return Reverb(kind, *(round(s.flat(k), 4) for k in ("decay_s", "pre_delay_ms", "low_cut_hz", "high_cut_hz")))
+def reverberated(x: np.ndarray, reverb: Reverb, rate_hz: int) -> np.ndarray:
+    """The late sound alone, as long as the input, shape (2, n), float32."""
+    n = x.shape[1]
+    size = fft.next_fast_len(n + reverb_response(reverb, rate_hz).shape[1] - 1, real=True)
+    spectrum = fft.rfft(x.astype(np.float32), size, axis=-1) * _spectrum(reverb, rate_hz, size)
+    return np.asarray(fft.irfft(spectrum, size, axis=-1)[:, :n])
+
+
+def reverb_of(s: Settings) -> Reverb:
+    return Reverb(s.choices["kind"], *(round(s.flat(k), 4) for k in ("decay_s", "pre_delay_ms", "low_cut_hz", "high_cut_hz")))
 
 
 def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Dry and reverberant sound."""
-    n = x.shape[1]
-    response = reverb_response(_settings_of(s), where.rate)
-    wet = signal.oaconvolve(x, response, axes=-1)[:, :n]
+    wet = reverberated(x, reverb_of(s), where.rate)
     if s.choices["freeze"] != "off":
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:
         wet = wet * factor(-s.values["duck_db"] * _presence(x if where.key is None else where.key, where.rate))
-    return np.asarray(x + factor(s.values["level_db"]) * wet)
+    wet = factor(s.values["level_db"]) * wet
+    return wet if s.choices["dry"] == NO_DRY else np.asarray(x + wet)
 
 
 def _presence(x: np.ndarray, rate: int) -> np.ndarray:
@@ -177,6 +178,6 @@ REVERB = EffectSpec(
      Param("low_cut_hz", "Hz", 20, 2000, 250, "Low cut", "log"), Param("high_cut_hz", "Hz", 500, 20_000, 8000, "High cut", "log"),
      Param("level_db", "dB", -40, 6, -12, "Level", moves=""), Param("duck_db", "dB", 0, 36, 0, "Ducks while it plays", moves="")),
     _reverb,
-    (Choice("kind", tuple(SPACES), "room", "Kind"), Choice("freeze", ("off", *FREEZES), "off", "Freezes every")),
+    (Choice("kind", tuple(SPACES), "room", "Kind"), Choice("freeze", ("off", *FREEZES), "off", "Freezes every"), DRY),
     _reverb_before, period_beats=lambda s: FREEZES.get(s.choices["freeze"], 0.0) and FREEZE_ROUND_BEATS, keyed=True,
 )  # fmt: skip

@@ -29,7 +29,8 @@ from ersatz.core.exchange import bends, percussion
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.mixdown.schedule import Sounding, sounding_notes
 from ersatz.core.mixdown.staging import staged
-from ersatz.core.song.document import MOST_PATTERN_BARS, Label, Note, Part, Role, Song
+from ersatz.core.song.document import Label, Song
+from ersatz.core.song.parts import DRUM_ROLES, MOST_PATTERN_BARS, Note, Part, Role
 from ersatz.core.voices import library, voice_of
 
 PERCUSSION_CHANNEL = 9
@@ -73,8 +74,8 @@ def write_midi(song: Song, path: str | Path) -> None:
 
 def _is_percussion(part: Part) -> bool:
     """Drums and noises whose notes are hits; what plays slices or pitches of its own is written with its notes."""
-    among = part.bus == "drums" or part.role in ("noise", "impact")
-    return among and (not voice_of(part.sound).pitched or library.kind_of(part.sound, part.role) == "tom")
+    among = (*DRUM_ROLES, "noise", "impact")
+    return part.role in among and (not voice_of(part.sound).pitched or library.kind_of(part.sound, part.role) == "tom")
 
 
 def _struck(note: Sounding, part: Part, key: int | None) -> _Struck:

@@ -5,7 +5,7 @@ Of a kind with several keys the first is the usual one; further parts of the kin
 
 from __future__ import annotations
 
-from ersatz.core.song.document import Part, Role
+from ersatz.core.song.parts import Part, Role
 from ersatz.core.voices import library
 
 #: Kind -> its role, its keys.

@@ -12,7 +12,9 @@ from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import Effect, Part, Song, Sound
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Part, Sound
+from ersatz.core.song.strips import Effect
 from ersatz.core.voices import library, render_note, voice_of
 from ersatz.core.voices.spec import Played
 
@@ -44,10 +46,10 @@ def sounding_as(song: Song, part: str, was: Part, midi: int, samples: Samples = 
     in the mix."""
     now = song.part(part)
     assert now is not None
-    loudness = [library.loudness_lufs(_through(p.sound, p.effects, midi, 0.5, 0.9, song.bpm, samples)) for p in (now, was)]
+    loudness = [library.loudness_lufs(_through(p.sound, p.chain, midi, 0.5, 0.9, song.bpm, samples)) for p in (now, was)]
     # Silence has no loudness to meet.
     louder = loudness[0] - loudness[1] if min(loudness) > SILENT_LUFS else 0.0
-    heard = replace(now, sound=was.sound, effects=was.effects, gain_db=round(now.gain_db + louder, 2))
+    heard = replace(now, sound=was.sound, chain=was.chain, gain_db=round(now.gain_db + louder, 2))
     return replace(song, parts=tuple(heard if p.id == part else p for p in song.parts))
 
 
@@ -58,11 +60,11 @@ def bypass_db(
     where an other part steers the effect together with that one; on a note `midi` where it plays nowhere."""
     part = song.part(part_id)
     assert part is not None
-    on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.effects))
-    off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.effects))
+    on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.chain))
+    off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.chain))
     mixdowns = [Mixdown(_with_effects(song, part, chain), cache, samples) for chain in (on, off)]
     bars = mixdowns[0].plays_in(part_id)
-    if steered_by := part.effects[place].key:
+    if steered_by := part.chain[place].key:
         bars = bars & mixdowns[0].plays_in(steered_by)
     if bars:
         first = max(bars, key=lambda b: (len(bars & set(range(b, b + MEASURED_BARS))), -b))
@@ -75,7 +77,7 @@ def bypass_db(
 
 
 def _with_effects(song: Song, part: Part, effects: tuple[Effect, ...]) -> Song:
-    return replace(song, parts=tuple(replace(p, effects=effects) if p.id == part.id else p for p in song.parts))
+    return replace(song, parts=tuple(replace(p, chain=effects) if p.id == part.id else p for p in song.parts))
 
 
 def _through(

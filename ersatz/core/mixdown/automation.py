@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from ersatz.core.grid import BarGrid
-from ersatz.core.song.document import Automation
+from ersatz.core.song.strips import Automation
 from ersatz.core.voices.modulation import bent
 
 CONTROL = 64

@@ -1,22 +1,18 @@
 """Bar lines in samples, and what lies around a bar.
 
-Conventions: `bar` is 0-based, bars before the song are negative; a node is a function of a bar that gives its samples, float32 of
-shape (2, samples of the bar), or None for silence.
+Conventions: `bar` is 0-based, bars before the song are negative; a bar's samples are float32 of shape (2, samples of the bar), None
+for silence.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 
 from ersatz.core.grid import BarGrid
 
 RATE_HZ = 44_100
-
-Node = Callable[[int], np.ndarray | None]
-Key = Callable[[int], str | None]
 
 
 class Bars:
@@ -45,16 +41,14 @@ class Bars:
             last += 1
         return range(first, last + 1)
 
+    def lengths(self, bars: range) -> tuple[int, ...]:
+        return tuple(self.length(b) for b in bars)
+
     def silence(self, bar: int) -> np.ndarray:
         return np.zeros((2, self.length(bar)), np.float32)
 
-    def stretch(self, node: Node, bar: int, before: int, after: int) -> np.ndarray:
-        """A node's samples from `before` in front of a bar to `after` behind it, shape (2, before + length + after)."""
-        bars = self.around(bar, before, after)
-        pieces = [self.silence(b) if (samples := node(b)) is None else samples for b in bars]
+    def stretch(self, pieces: Sequence[np.ndarray | None], bars: range, bar: int, before: int, after: int) -> np.ndarray:
+        """The samples from `before` in front of a bar to `after` behind it, of `bars`, which are those around it; shape (2, n)."""
+        whole = [self.silence(b) if samples is None else samples for b, samples in zip(bars, pieces)]
         start = self.edge(bar) - before - self.edge(bars.start)
-        return np.concatenate(pieces, axis=1)[:, start : start + before + self.length(bar) + after]
-
-    def stretch_key(self, key: Key, bar: int, before: int, after: int) -> list[Any]:
-        """What a stretch is made of."""
-        return [[key(b), self.length(b)] for b in self.around(bar, before, after)]
+        return np.concatenate(whole, axis=1)[:, start : start + before + self.length(bar) + after]

@@ -5,23 +5,24 @@ Where the notes lie is worked out once for a part as it is and remembered in the
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Hashable
 from dataclasses import dataclass
-from functools import cached_property, partial
-from typing import Any
+from functools import cached_property
 
 import numpy as np
 from scipy import signal
 
 from ersatz.core.effects import eq, space
+from ersatz.core.effects.chain import settings_of
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.graph import Inputs, Kept, Node
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
-from ersatz.core.mixdown.version import engine
-from ersatz.core.mixdown.work import Work
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import Part, Song, digest
+from ersatz.core.song.document import Song, digest
+from ersatz.core.song.parts import Part
 from ersatz.core.transitions.spec import StagedPart
 from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
@@ -50,7 +51,7 @@ class _Laid:
 
     events: list[Event]
     by_bar: dict[int, list[Event]]
-    keys: dict[int, str | None]
+    keys: dict[int, str]
 
 
 class Notes:
@@ -59,6 +60,7 @@ class Notes:
     def __init__(self, song: Song, bars: Bars, cache: RenderCache, samples: Samples):
         self._song, self._bars, self._cache, self._samples = song, bars, cache, samples
         self._laid: dict[str, _Laid] = {}
+        self._nodes: dict[str, dict[int, Node]] = defaultdict(dict)
 
     def events(self, part: Part) -> list[Event]:
         """In order of start, hits of a choke group cut."""
@@ -67,7 +69,9 @@ class Notes:
     def made_of(self, part: Part) -> Hashable:
         """Everything that a part's notes depend on."""
         # Of the sounds that cut it only the times count, but their lines may be joined, which their sounds decide.
-        return (part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in self._group(part)))
+        swells = isinstance(part, StagedPart) and any(p.swell for p in part.placed)
+        space = self._swell_space if swells else None
+        return (part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in self._group(part)), space)
 
     def _group(self, part: Part) -> list[Part]:
         """The parts whose hits cut each other with this one's."""
@@ -118,7 +122,7 @@ class Notes:
             # Synced LFOs follow the tempo, and so do samples that are fitted to it.
             tempo = self._song.bpm if p.sound.modulations or p.sound.samples else 0
             # One that is gone is silence only until it is back.
-            settings = digest([engine(), sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
+            settings = digest([sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
             voice = voice_of(p.sound)
             held = voice.pitched or voice.held
             out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound))
@@ -145,22 +149,28 @@ class Notes:
             event.semitones,
         )
 
-    def _key(self, part: Part, event: Event) -> str:
-        return "n" + digest([self._traits[part.id].settings, self._what(part, event)])
-
-    def _what(self, part: Part, event: Event) -> list[Any]:
-        """What tells a note from others of its part, without the tempo, which the part's settings hold where it counts."""
+    def _note(self, part: Part, event: Event) -> Node:
         p = self._played(part, event)
-        backwards = [event.length, self._swell_space] if event.swell else 0
-        return [p.midi, p.held, p.velocity, p.variant, p.beat, p.bend, p.semitones, backwards]
+        backwards = (event.length, self._swell_space) if event.swell else None
+        # The tempo is in the part's settings where it counts.
+        what = (p.midi, p.held, p.velocity, p.variant, p.beat, p.bend, p.semitones, backwards)
+        # Long notes are dear to compute and to keep.
+        kept: Kept = "disk" if p.held > RATE_HZ // 2 or event.swell else "memory"
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            return self._render(part, event, p)
+
+        return Node("note", (self._traits[part.id].settings, what), lambda: (), compute, kept)
 
     @cached_property
-    def _swell_space(self) -> str:
-        return digest(to_json(self._song.reverb))
+    def _swell_space(self) -> space.Reverb:
+        """The song's reverb."""
+        found = self._song.return_with("reverb")
+        return space.reverb_of(settings_of(found[1])) if found else space.Reverb()
 
     def _backwards(self, note: np.ndarray, length: int) -> np.ndarray:
         """A note in the song's reverb, turned round and cut to `length`: it grows and breaks off where the note would begin."""
-        wet = signal.oaconvolve(note, space.reverb_response(self._song.reverb, RATE_HZ), axes=1)
+        wet = signal.oaconvolve(note, space.reverb_response(self._swell_space, RATE_HZ), axes=1)
         dry = np.pad(note, ((0, 0), (0, wet.shape[1] - note.shape[1])))
         out = np.zeros((2, length))
         whole = (0.4 * dry + 0.6 * wet)[:, :length]
@@ -168,62 +178,45 @@ class Notes:
         out[:, :SWELL_FADE] *= np.linspace(0, 1, SWELL_FADE)[:length]
         return out[:, ::-1]
 
-    def _render(self, part: Part, event: Event) -> np.ndarray:
-        played = self._played(part, event)
-
-        def compute() -> np.ndarray:
-            note = render_note(part.sound, played, self._samples)
-            sections = []
-            if part.low_cut_hz > 0:
-                sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))
-            if part.high_cut_hz > 0:
-                sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
-            if sections:
-                # Linear, and therefore done once per note, where repetition is.
-                note = eq.apply(np.concatenate(sections), note)
-            if event.swell:
-                note = self._backwards(note, event.length)
-            return np.ascontiguousarray(note, np.float32)
-
-        # Long notes are dear to compute and to keep.
-        return self._cache.get(self._key(part, event), compute, on_disk=played.held > RATE_HZ // 2 or event.swell)
+    def _render(self, part: Part, event: Event, played: Played) -> np.ndarray:
+        note = render_note(part.sound, played, self._samples)
+        sections = []
+        if part.low_cut_hz > 0:
+            sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))
+        if part.high_cut_hz > 0:
+            sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
+        if sections:
+            # Linear, and therefore done once per note, where repetition is.
+            note = eq.apply(np.concatenate(sections), note)
+        if event.swell:
+            note = self._backwards(note, event.length)
+        return np.ascontiguousarray(note, np.float32)
 
     # A bar of them ----------------------------------------------------------------------------------------------
 
-    def want(self, work: Work, part: Part, bar: int) -> None:
-        """Names the bar's notes to be rendered."""
-        for event in self._of(part).by_bar.get(bar, ()):
-            work.want("note", self._key(part, event), partial(self._render, part, event))
-
-    def key(self, part: Part, bar: int) -> str | None:
-        """None where nothing is played."""
+    def node(self, part: Part, bar: int) -> Node | None:
+        """The part's notes laid out in a bar; None where nothing is played."""
         laid = self._of(part)
-        if bar not in laid.keys:
-            laid.keys[bar] = self._make_key(part, laid, bar)
-        return laid.keys[bar]
-
-    def _make_key(self, part: Part, laid: _Laid, bar: int) -> str | None:
         if bar not in laid.by_bar:
             return None
-        edge = self._bars.edge(bar)
-        notes = []
-        for e in laid.by_bar[bar]:
-            notes.append((e.start - edge, self._what(part, e), e.cut))
-        return "p" + digest([self._traits[part.id].settings, self._bars.length(bar), notes])
+        if bar not in self._nodes[part.id]:
+            events, edge = laid.by_bar[bar], self._bars.edge(bar)
+            made_of = (self._bars.length(bar), tuple((e.start - edge, e.cut) for e in events))
 
-    def block(self, part: Part, bar: int) -> np.ndarray | None:
-        """The part's notes laid out, shape (2, samples); None where nothing is played."""
-        key = self.key(part, bar)
-        if key is None:
-            return None
-        # Notes are kept; laying them out again costs little.
-        return self._cache.get(key, lambda: self._lay_out(part, bar), passing=True)
+            def compute(inputs: Inputs) -> np.ndarray:
+                return self._lay_out(events, inputs, bar)
 
-    def _lay_out(self, part: Part, bar: int) -> np.ndarray:
+            node = Node(
+                "notes", made_of, lambda: [self._note(part, e) for e in events], compute, "quick", part.id, laid.keys.get(bar)
+            )
+            laid.keys[bar] = node.key
+            self._nodes[part.id][bar] = node
+        return self._nodes[part.id][bar]
+
+    def _lay_out(self, events: list[Event], notes: Inputs, bar: int) -> np.ndarray:
         start, out = self._bars.edge(bar), self._bars.silence(bar)
         n = out.shape[1]
-        for event in self._of(part).by_bar[bar]:
-            note = self._render(part, event)
+        for event, note in zip(events, notes):
             if event.cut is not None and event.cut < note.shape[1]:
                 end = min(event.cut + CHOKE_FADE, note.shape[1])
                 note = note[:, :end].copy()

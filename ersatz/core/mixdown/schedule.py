@@ -13,8 +13,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import STEPS_PER_BAR, Cell, Note, Part, Pattern, Song, SongSection
-from ersatz.core.transitions.spec import StagedPart, playing_in
+from ersatz.core.song.bounds import STEPS_PER_BAR
+from ersatz.core.song.document import DuckCurve, Song, SongSection
+from ersatz.core.song.parts import Cell, Note, Part, Pattern
+from ersatz.core.transitions.spec import StagedPart, base_of, playing_in
 from ersatz.core.voices import VARIANTS, voice_of
 
 SIXTEENTH = TICKS_PER_BEAT // 4
@@ -225,32 +227,32 @@ def choke(events: dict[str, list[Event]]) -> dict[str, list[Event]]:
     return out
 
 
-def duck_triggers(song: Song, rate_hz: int) -> np.ndarray:
-    """Sample positions of the ducker's triggers: the rate's steps, or the kick's own pattern, which goes on ducking
-    where the kick is muted in a breakdown. Gaps trigger nothing, nor do sections that don't duck."""
+def duck_triggers(song: Song, curve: DuckCurve, rate_hz: int) -> np.ndarray:
+    """Sample positions of a ducking curve's triggers: the rate's steps, or the patterns of the parts that trigger it, which go on
+    where the part rests in a section or is muted. Gaps trigger nothing, nor do sections that don't duck."""
     grid = song.grid
-    kicks = [p for p in song.parts if p.role == "kick" and p.patterns]
-    by_kick = song.ducking.rate == "kick"
-    if by_kick and not kicks:
-        return np.array([], np.int64)
-    step = TICKS_PER_BEAT // (1 if song.ducking.rate == "1/4" else 2)
+    named = curve.triggers or next(((base_of(p),) for p in song.parts if p.role == "kick" and p.patterns), ())
+    parts = [p for p in song.parts if base_of(p) in named and p.patterns]
+    step = TICKS_PER_BEAT // (1 if curve.rate == "1/4" else 2)
     out: list[int] = []
     for first_bar, section in song.placed():
         if not section.ducks:
             continue
         start = grid.ticks_of_bar(first_bar)
-        if by_kick:
-            # The first one, with the sound that it has in this section.
-            kick = playing_in(section.id, kicks)[0]
-            late = _Lateness(song, kick)
-            cell = kick.cell(section.id)
-            plays = replace(cell, on=True, entry_bars=0, exit_bars=0) if cell and cell.pattern in kick.patterns else None
-            laid = _laid_out(song, kick, section, plays or Cell(section.id, min(kick.patterns)), start)
-            out += [
-                grid.sample_of_ticks(max(0.0, tick + late.of(note, (tick - start) % grid.ticks_per_bar)[0]), rate_hz)
-                for tick, _, note in laid
-            ]
+        if curve.rate == "hits":
+            # Each with the sound that it has in this section.
+            for part in playing_in(section.id, parts):
+                out += [grid.sample_of_ticks(tick, rate_hz) for tick in _as_if_played(song, part, section, start)]
         else:
             end = start + section.bars * grid.ticks_per_bar - round(song.gap_beats(section.id) * TICKS_PER_BEAT)
             out += [grid.sample_of_ticks(t, rate_hz) for t in range(start, end, step)]
     return np.array(sorted(out), np.int64)
+
+
+def _as_if_played(song: Song, part: Part, section: SongSection, start: int) -> Iterator[float]:
+    """Ticks of a part's notes in a section, all through it and also where it rests."""
+    late = _Lateness(song, part)
+    cell = part.cell(section.id)
+    plays = replace(cell, on=True, entry_bars=0, exit_bars=0) if cell and cell.pattern in part.patterns else None
+    for tick, _, note in _laid_out(song, part, section, plays or Cell(section.id, min(part.patterns)), start):
+        yield max(0.0, tick + late.of(note, (tick - start) % song.grid.ticks_per_bar)[0])

@@ -12,20 +12,11 @@ from collections.abc import Iterable
 from dataclasses import fields, replace
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import (
-    MASTER,
-    Automation,
-    AutomationPoint,
-    Cell,
-    Effect,
-    Part,
-    Song,
-    Sound,
-    effect_target,
-    identified,
-)
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.parts import Cell, Part, Sound
+from ersatz.core.song.strips import SENDS, Automation, AutomationPoint, Effect, identified
 from ersatz.core.transitions import TRANSITIONS
-from ersatz.core.transitions.spec import BUS, FADE_IN_TICKS, SNAP_TICKS, Course, Joint, Stage, StagedPart, Stretch
+from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Course, Joint, Stage, StagedPart, Stretch
 
 #: Points of a curve that isn't a straight line.
 POINTS = 17
@@ -76,9 +67,8 @@ def _alternatives(song: Song) -> Song:
 def _with_parts(song: Song, stage: Stage) -> Song:
     def of(part: Part) -> Part:
         placed, rests, gaps = stage.placed.get(part.id), stage.rests.get(part.id), stage.gaps.get(part.id)
-        throws = stage.throws.get(part.id, [])
-        if throws:
-            part = replace(part, automation=_thrown(part, throws))
+        if (throws := stage.throws.get(part.id)) and (found := song.return_with("delay")):
+            part = replace(part, automation=_thrown(part, found[0].id, throws))
         if not (placed or rests or gaps):
             return part
         values = {f.name: getattr(part, f.name) for f in fields(Part)}
@@ -87,10 +77,10 @@ def _with_parts(song: Song, stage: Stage) -> Song:
     return replace(song, parts=tuple(of(p) for p in song.parts))
 
 
-def _thrown(part: Part, throws: list[tuple[int, int, float]]) -> tuple[Automation, ...]:
-    """The part's curves with its delay send opened over some stretches."""
-    old = next((a for a in part.automation if a.target == "delay_db"), None)
-    points = list(old.points) if old else [AutomationPoint(0, part.delay_db)]
+def _thrown(part: Part, to: str, throws: list[tuple[int, int, float]]) -> tuple[Automation, ...]:
+    """The part's curves with its send to the delay opened over some stretches."""
+    old = part.curve(SENDS, to)
+    points = list(old.points) if old else [AutomationPoint(0, part.send_db(to))]
     for start, end, level in sorted(throws):
         base = next((p.value for p in reversed(points) if p.tick <= start), points[0].value)
         after = next((p.value for p in reversed(points) if p.tick <= end), base)
@@ -98,7 +88,7 @@ def _thrown(part: Part, throws: list[tuple[int, int, float]]) -> tuple[Automatio
         points += [AutomationPoint(max(0, start - 1), base), AutomationPoint(start, max(level, base)),
                    AutomationPoint(end - 1, max(level, base)), AutomationPoint(end, after)]  # fmt: skip
         points.sort(key=lambda p: p.tick)
-    return (*(a for a in part.automation if a is not old), Automation("delay_db", tuple(points)))
+    return (*(a for a in part.automation if a is not old), Automation(SENDS, to, tuple(points)))
 
 
 def _with_chains(song: Song, stage: Stage) -> Song:
@@ -116,21 +106,15 @@ def _with_chains(song: Song, stage: Stage) -> Song:
 
 
 def _added(song: Song, owner: str, effect: Effect, courses: dict[str, Course], stretches: list[Stretch]) -> Song:
-    name = owner.removeprefix(BUS)
-    part = None if owner.startswith(BUS) else song.part(owner)
-    chain = part.effects if part else song.master.effects if name == MASTER else song.buses.get(name, ())
-    chain = identified((*chain, effect))
+    strip = song.strip(owner)
+    if strip is None:
+        return song
+    chain = identified((*strip.chain, effect))
     ordered = sorted(stretches, key=lambda s: s.start)
-    automation = [Automation(effect_target(chain[-1], "blend"), tuple(_blend(ordered)))]
-    automation += [Automation(effect_target(chain[-1], value), tuple(_along(ordered, course))) for value, course in courses.items()]
-    if part:
-        made = replace(part, effects=chain, automation=(*part.automation, *automation))
-        return replace(song, parts=tuple(made if p.id == part.id else p for p in song.parts))
-    old = song.automation.get(name, ())
-    song = replace(song, automation={**song.automation, name: (*old, *automation)})
-    if name == MASTER:
-        return replace(song, master=replace(song.master, effects=chain))
-    return replace(song, buses={**song.buses, name: chain})
+    device = chain[-1].id
+    curves = [Automation(device, "blend", tuple(_blend(ordered)))]
+    curves += [Automation(device, value, tuple(_along(ordered, course))) for value, course in courses.items()]
+    return with_strip(song, replace(strip, chain=chain, automation=(*strip.automation, *curves)))
 
 
 def _blend(stretches: list[Stretch]) -> Iterable[AutomationPoint]:

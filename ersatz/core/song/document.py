@@ -1,271 +1,43 @@
-"""The song: sections, parts with patterns and sounds, ducking, buses, returns, master. Frozen, JSON in and out.
+"""The song: sections, parts with patterns and sounds, buses, returns, master, ducking curves. Frozen, JSON in and out.
 
-Positions are ticks (960 per quarter note) from the start of a pattern; a pattern repeats through its cell. Levels are dB.
-Sections follow each other without gaps; a section's bars are counted from the sections before it.
+Everything that passes audio is a strip (strips.py); a part is a strip and what it plays (parts.py). Sections follow each other
+without gaps; a section's bars are counted from the sections before it. Levels are dB.
 """
 
 from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from itertools import count
 from typing import Annotated, Any, Literal, get_args
 
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.grid import MAX_BPM, MIN_BPM, TICKS_PER_BEAT, BarGrid
+from ersatz.core.grid import MAX_BPM, MIN_BPM, BarGrid
 from ersatz.core.pitch import Key
 from ersatz.core.serial import Most, Within, from_json, to_json
-from ersatz.core.song.migrate import from_version_1, from_version_2, with_named_effects
+from ersatz.core.song.bounds import MAX_BARS, Beats, Decibels, Id, Name, Seed, Share
+from ersatz.core.song.migrate import OLDEST, brought_up
+from ersatz.core.song.parts import Part
+from ersatz.core.song.strips import MASTER, AnyStrip, Effect, Strip, sends_of
 
-SCHEMA = "ersatz.song/3"
-BUSES = ("drums", "bass", "music", "effects")
-RETURNS = ("reverb", "delay")
-MASTER = "master"
+SCHEMA = "ersatz.song/4"
+#: The buses and returns that a song begins with.
+DRUMS, BASS, MUSIC, EFFECTS_BUS = "bus:drums", "bus:bass", "bus:music", "bus:effects"
+REVERB_RETURN, DELAY_RETURN = "return:reverb", "return:delay"
+#: The ducking curve that a draft follows the reference's pump with.
+PUMP = "pump"
 DUCK_POINTS = 64
 PHRASE_BARS = 4
-MIN_LOOP_TICKS = TICKS_PER_BEAT // 4
-MAX_BARS = 1000
 #: Parts that are added; those that transitions bring with them come on top.
 MOST_PARTS = 64
-MOST_PATTERN_BARS = 64
-Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise", "impact"]
-Rate = Literal["1/4", "1/8", "kick"]
+MOST_BUSES, MOST_RETURNS, MOST_CURVES = 32, 16, 32
+Rate = Literal["1/4", "1/8", "hits"]
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
 TransitionKind = Literal[
     "riser", "fall", "snare roll", "drum fill", "low-cut sweep", "high-cut sweep", "wash", "gap", "reverse swell", "impact",
     "crash", "slow-down", "echo throw",
 ]  # fmt: skip
-STEPS_PER_BAR = 16
-#: Begins the target of an effect's automation.
-EFFECTS_PREFIX = "effects."
-MAX_TICKS = MAX_BARS * 4 * TICKS_PER_BEAT
-
-# Bounds of what a document may hold: wide enough for anything that an edit makes, narrow enough that nothing takes for ever.
-Tick = Annotated[int, Within(0, MAX_TICKS)]
-Midi = Annotated[int, Within(0, 127)]
-Share = Annotated[float, Within(0, 1)]
-Decibels = Annotated[float, Within(-200, 100)]
-Hertz = Annotated[float, Within(0, 1e5)]
-Semitones = Annotated[float, Within(-128, 128)]
-Beats = Annotated[float, Within(0, MAX_BARS * 4)]
-Ms = Annotated[float, Within(-10_000, 10_000)]
-BarCount = Annotated[int, Within(0, MAX_BARS)]
-Seed = Annotated[int, Within(-(1 << 53), 1 << 53)]
-Id = Annotated[str, Most(80)]
-Name = Annotated[str, Most(200)]
-Curve = Annotated[tuple[Annotated[float, Within(-1, 1)], ...], Most(256)]
-
-
-@dataclass(frozen=True)
-class Note:
-    """`midi` is ignored by unpitched voices. `velocity` 0..1. `bend`: a pitch curve as (ticks from the note's start, semitones),
-    joined by lines: a slide is a bend that ends on another note. `nudge_ms`: how much later than its place it sounds. `semitones`:
-    how much higher; an unpitched hit is played as much faster. `repeats`: it is struck so often, evenly within its length."""
-
-    tick: Tick
-    ticks: Tick
-    midi: Midi
-    velocity: Share
-    bend: Annotated[tuple[tuple[Annotated[float, Within(-MAX_TICKS, MAX_TICKS)], Semitones], ...], Most(4000)] = ()
-    nudge_ms: Ms = 0.0
-    semitones: Semitones = 0.0
-    repeats: Annotated[int, Within(1, 64)] = 1
-
-
-@dataclass(frozen=True)
-class Pattern:
-    """`loop_ticks`: after so many ticks it begins again, 0 for after its bars: a length of its own against the other parts."""
-
-    bars: int
-    notes: Annotated[tuple[Note, ...], Most(50_000)]
-    loop_ticks: Tick = 0
-
-    def __post_init__(self) -> None:
-        if not 1 <= self.bars <= MOST_PATTERN_BARS:
-            raise ValueError(f"a pattern has 1 to {MOST_PATTERN_BARS} bars")
-        if self.loop_ticks and not MIN_LOOP_TICKS <= self.loop_ticks <= self.bars * 4 * TICKS_PER_BEAT:
-            raise ValueError("a pattern begins again within its bars")
-
-
-@dataclass(frozen=True)
-class Modulation:
-    """`source` moves `target` by `amount`, in the unit that the voice's parameter says."""
-
-    source: Id
-    target: Id
-    amount: Annotated[float, Within(-1e4, 1e4)]
-
-
-@dataclass(frozen=True)
-class Sound:
-    """A voice and its parameters, by name; what is left out has the voice's default. `shapes`: drawn curves by name, -1..1.
-    `name`: what the library calls it. `level_db` brings it to the loudness of others of its role. `samples`: hashes of the
-    audio that the voice plays, by slot. `kind`: the instrument that it is ("closed hat", "chop", "sub"), "" where nobody said
-    it."""
-
-    voice: Id
-    params: Annotated[dict[str, Annotated[float, Within(-1e6, 1e6)]], Most(200)] = field(default_factory=dict)
-    choices: Annotated[dict[str, Id], Most(100)] = field(default_factory=dict)
-    modulations: Annotated[tuple[Modulation, ...], Most(64)] = ()
-    shapes: Annotated[dict[str, Curve], Most(16)] = field(default_factory=dict)
-    name: Name = ""
-    level_db: Decibels = 0.0
-    samples: Annotated[dict[str, Annotated[str, Most(128)]], Most(8)] = field(default_factory=dict)
-    kind: Id = ""
-
-
-@dataclass(frozen=True)
-class Alternative:
-    """Another version of what a cell plays: another pattern, with a sound of its own, or by another part (its id)."""
-
-    pattern: Id
-    level_db: Decibels = 0.0
-    sound: Sound | None = None
-    part: Id = ""
-
-
-@dataclass(frozen=True)
-class Cell:
-    """What a part plays in a section: silent for `entry_bars` at the start and `exit_bars` at the end. `fill`: the pattern of its
-    last `fill_bars`. `sound`: its own in this section. `part`: another part that plays its pattern of this name instead.
-    `other`: the version that is kept beside this one."""
-
-    section: Id
-    pattern: Id
-    on: bool = True
-    entry_bars: BarCount = 0
-    exit_bars: BarCount = 0
-    level_db: Decibels = 0.0
-    fill: Id = ""
-    fill_bars: BarCount = 0
-    sound: Sound | None = None
-    part: Id = ""
-    other: Alternative | None = None
-
-
-@dataclass(frozen=True)
-class Effect:
-    """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0.
-    `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
-    which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
-
-    kind: Id
-    params: Annotated[dict[str, Annotated[float, Within(-1e6, 1e6)]], Most(100)] = field(default_factory=dict)
-    choices: Annotated[dict[str, Id], Most(50)] = field(default_factory=dict)
-    on: bool = True
-    blend: Share = 1.0
-    above_hz: Hertz = 0.0
-    below_hz: Hertz = 0.0
-    shape: Curve = ()
-    key: Id = ""
-    bypass_db: Decibels = 0.0
-    #: Its own within the chain, whatever place it takes; "" until it stands in one.
-    id: Id = ""
-
-
-def identified(effects: tuple[Effect, ...], gone: Iterable[str] = ()) -> tuple[Effect, ...]:
-    """A chain in which every effect has an id of its own: those without one, and of two with the same one the later, get the first
-    of e1, e2, ... that is free and not among `gone`."""
-    taken = {e.id for e in effects if e.id}
-    if len(taken) == len(effects):
-        return effects
-    taken |= set(gone)
-    fresh = (name for k in count(1) if (name := f"e{k}") not in taken)
-    seen: set[str] = set()
-    out = []
-    for effect in effects:
-        out.append(effect if effect.id and effect.id not in seen else replace(effect, id=next(fresh)))
-        seen.add(effect.id)
-    return tuple(out)
-
-
-@dataclass(frozen=True)
-class AutomationPoint:
-    """`curve` -1..1 bends the way to the next point: 0 is straight, 1 fast at first."""
-
-    tick: Tick
-    value: Annotated[float, Within(-1e6, 1e6)]
-    curve: Annotated[float, Within(-1, 1)] = 0.0
-
-
-@dataclass(frozen=True)
-class Automation:
-    """A value over the song. `target`: "gain_db", "pan", "reverb_db", "delay_db" or "effects.ID.NAME" (of the effect with that id
-    a parameter, or "blend"). Before the first point and after the last the value stands still."""
-
-    target: Id
-    points: Annotated[tuple[AutomationPoint, ...], Most(20_000)]
-
-    def __post_init__(self) -> None:
-        ticks = [p.tick for p in self.points]
-        if not ticks or ticks != sorted(ticks):
-            raise ValueError("an automation has points in order of time")
-
-    @property
-    def effect(self) -> str:
-        """Id of the effect that it moves, "" for a fader's value."""
-        return effect_value(self.target)[0]
-
-
-def effect_value(target: str) -> tuple[str, str]:
-    """Effect's id and name of its value, ("", target) for a fader's."""
-    device, _, name = target.rpartition(".")
-    return device.removeprefix(EFFECTS_PREFIX), name
-
-
-def effect_target(effect: Effect, name: str) -> str:
-    """What names a value of an effect in an Automation."""
-    return f"{EFFECTS_PREFIX}{effect.id}.{name}"
-
-
-@dataclass(frozen=True)
-class Groove:
-    """`timing_ms`: how much later each 16th of the bar sounds, STEPS_PER_BAR of them or none, and `swing_percent` on top (0: the
-    song's); both by `amount`. Humanised: moved and weighed by chance, normally distributed, the same for the same `seed`."""
-
-    name: Name = ""
-    timing_ms: Annotated[tuple[Ms, ...], Most(STEPS_PER_BAR)] = ()
-    swing_percent: Annotated[float, Within(0, 100)] = 0.0
-    amount: Annotated[float, Within(0, 10)] = 1.0
-    humanise_ms: Annotated[float, Within(0, 1000)] = 0.0
-    humanise_velocity: Share = 0.0
-    seed: Seed = 0
-
-    def __post_init__(self) -> None:
-        if len(self.timing_ms) not in (0, STEPS_PER_BAR):
-            raise ValueError(f"a groove has {STEPS_PER_BAR} steps")
-
-
-@dataclass(frozen=True)
-class Part:
-    """`choke`: hits of parts with the same name here cut each other off."""
-
-    id: Id
-    name: Name
-    role: Role
-    sound: Sound
-    bus: Literal["drums", "bass", "music", "effects"]
-    patterns: Annotated[dict[str, Pattern], Most(500)]
-    cells: Annotated[tuple[Cell, ...], Most(MAX_BARS)]
-    gain_db: Decibels = 0.0
-    pan: Annotated[float, Within(-1, 1)] = 0.0
-    low_cut_hz: Hertz = 0.0
-    high_cut_hz: Hertz = 0.0
-    duck_db: Annotated[float, Within(0, 100)] = 0.0
-    reverb_db: Decibels = -60.0
-    delay_db: Decibels = -60.0
-    effects: Annotated[tuple[Effect, ...], Most(32)] = ()
-    automation: Annotated[tuple[Automation, ...], Most(200)] = ()
-    choke: Name = ""
-    groove: Groove = Groove()
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "effects", identified(self.effects))
-
-    def cell(self, section: str) -> Cell | None:
-        return next((c for c in self.cells if c.section == section), None)
 
 
 @dataclass(frozen=True)
@@ -307,15 +79,20 @@ class Transition:
 
 
 @dataclass(frozen=True)
-class Ducking:
-    """`shape` has 64 points over one beat from the trigger on, 0 = untouched, 1 = fully down; parts scale it."""
+class DuckCurve:
+    """How strips step back after a trigger. `shape` has DUCK_POINTS points over one beat from the trigger on, 0 = untouched, 1 =
+    fully down; strips scale it. Triggered at every step of `rate`, or ("hits") by the notes of the parts `triggers`; where none is
+    named, by the first kick's. A muted part goes on triggering, and so does one that rests in a section."""
 
+    id: Id
+    name: Name
     rate: Rate
-    shape: tuple[Share, ...]
+    shape: Annotated[tuple[Share, ...], Most(DUCK_POINTS)]
+    triggers: Annotated[tuple[Id, ...], Most(32)] = ()
 
     def __post_init__(self) -> None:
         if len(self.shape) != DUCK_POINTS:
-            raise ValueError(f"a ducking shape has {DUCK_POINTS} points")
+            raise ValueError(f"a ducking curve has {DUCK_POINTS} points")
 
 
 @dataclass(frozen=True)
@@ -327,49 +104,40 @@ class EqBand:
     q: Annotated[float, Within(0.01, 100)]
 
 
-@dataclass(frozen=True)
-class Reverb:
-    kind: Literal["room", "plate", "hall", "dome"] = "room"
-    decay_s: Annotated[float, Within(0.01, 60)] = 1.8
-    pre_delay_ms: Annotated[float, Within(0, 2000)] = 18.0
-    low_cut_hz: Hertz = 280.0
-    high_cut_hz: Annotated[float, Within(20, 1e5)] = 8500.0
-    duck_db: Annotated[float, Within(0, 100)] = 4.0
+@dataclass(frozen=True, kw_only=True)
+class Master(Strip):
+    """Where everything ends. In the order of the signal: width and mono, `low_cut_hz` and `eq`, chain, fader, clipping, limiting to
+    `ceiling_dbtp`. `target_lufs`: the integrated loudness that it is brought to when it is matched; None where nobody said it."""
 
-
-@dataclass(frozen=True)
-class Delay:
-    """Synced to the song: `steps` 16ths between echoes, `feedback` 0..0.8."""
-
-    steps: Annotated[float, Within(0.1, 64)] = 3.0
-    feedback: Annotated[float, Within(0, 0.95)] = 0.42
-    low_cut_hz: Hertz = 350.0
-    high_cut_hz: Annotated[float, Within(20, 1e5)] = 5500.0
-    duck_db: Annotated[float, Within(0, 100)] = 3.0
-
-
-@dataclass(frozen=True)
-class Master:
-    """`effects` stand between the EQ and the gain. `width` scales the side signal (1 = as mixed); under `mono_below_hz` the side
-    is cut."""
-
+    id: Id = MASTER
+    name: Name = "Master"
+    out: Id = ""
+    mono_below_hz: Annotated[float, Within(0, 2000)] = 110.0
     eq: Annotated[tuple[EqBand, ...], Most(64)] = ()
     low_cut_hz: Annotated[float, Within(1, 2000)] = 25.0
-    width: Annotated[float, Within(0, 10)] = 1.0
-    mono_below_hz: Annotated[float, Within(1, 2000)] = 110.0
-    gain_db: Decibels = 0.0
     ceiling_dbtp: Annotated[float, Within(-60, 0)] = -1.0
-    effects: Annotated[tuple[Effect, ...], Most(32)] = ()
+    target_lufs: Annotated[float, Within(-60, 0)] | None = None
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "effects", identified(self.effects))
+
+def standard_buses() -> tuple[Strip, ...]:
+    names = {DRUMS: "Drums", BASS: "Bass", MUSIC: "Music", EFFECTS_BUS: "Effects"}
+    return tuple(Strip(id=bus, name=name) for bus, name in names.items())
+
+
+def standard_returns() -> tuple[Strip, ...]:
+    """A room and dotted echoes from side to side."""
+    room = Effect("reverb", ROOM, {"kind": "room", "dry": "taken out"}, id="e1")
+    echoes = Effect("delay", ECHOES, {"time": "1/8 dotted", "mode": "alternating", "dry": "taken out"}, id="e1")
+    return Strip(id=REVERB_RETURN, name="Reverb", chain=(room,)), Strip(id=DELAY_RETURN, name="Delay", chain=(echoes,))
+
+
+#: What the standard returns are set to.
+ROOM = {"decay_s": 1.8, "pre_delay_ms": 18.0, "low_cut_hz": 280.0, "high_cut_hz": 8500.0, "level_db": 0.0}
+ECHOES = {"feedback": 0.42, "low_cut_hz": 350.0, "high_cut_hz": 5500.0, "level": 1.0}
 
 
 @dataclass(frozen=True)
 class Song:
-    """`buses`: effects by bus. `automation`: of buses, returns and the master, by name; of these "gain_db" moves on top of the
-    level, and "effects.ID.NAME" as in parts."""
-
     title: Name
     bpm: float
     tonic: str
@@ -377,12 +145,10 @@ class Song:
     swing_percent: Annotated[float, Within(50, 80)]
     sections: Annotated[tuple[SongSection, ...], Most(MAX_BARS)]
     parts: Annotated[tuple[Part, ...], Most(MOST_PARTS + len(get_args(TransitionKind)))]
-    ducking: Ducking
-    reverb: Reverb = Reverb()
-    delay: Delay = Delay()
-    master: Master = Master()
-    buses: dict[str, tuple[Effect, ...]] = field(default_factory=dict)
-    automation: dict[str, tuple[Automation, ...]] = field(default_factory=dict)
+    buses: Annotated[tuple[Strip, ...], Most(MOST_BUSES)] = field(default_factory=standard_buses)
+    returns: Annotated[tuple[Strip, ...], Most(MOST_RETURNS)] = field(default_factory=standard_returns)
+    master: Master = field(default_factory=Master)
+    curves: Annotated[tuple[DuckCurve, ...], Most(MOST_CURVES)] = ()
     transitions: Annotated[tuple[Transition, ...], Most(1000)] = ()
     seed: Seed = 0
     style: Id = ""
@@ -395,11 +161,7 @@ class Song:
         if sum(s.bars for s in self.sections) > MAX_BARS:
             raise ValueError(f"a song has at most {MAX_BARS} bars")
         Key(self.tonic, self.mode)
-        if set(self.buses) - set(BUSES):
-            raise ValueError(f"the buses are {', '.join(BUSES)}")
-        object.__setattr__(self, "buses", {bus: identified(chain) for bus, chain in self.buses.items()})
-        if set(self.automation) - {*BUSES, *RETURNS, MASTER}:
-            raise ValueError(f"automated are parts, {', '.join((*BUSES, *RETURNS))} and {MASTER}")
+        check_wiring(self)
 
     @property
     def grid(self) -> BarGrid:
@@ -423,6 +185,23 @@ class Song:
     def part(self, part_id: str) -> Part | None:
         return next((p for p in self.parts if p.id == part_id), None)
 
+    def strips(self) -> Iterator[Strip]:
+        """Parts, buses, returns, the master."""
+        yield from self.parts
+        yield from self.buses
+        yield from self.returns
+        yield self.master
+
+    def strip(self, strip_id: str) -> Strip | None:
+        return next((s for s in self.strips() if s.id == strip_id), None)
+
+    def curve(self, curve_id: str) -> DuckCurve | None:
+        return next((c for c in self.curves if c.id == curve_id), None)
+
+    def return_with(self, effect: str) -> tuple[Strip, Effect] | None:
+        """The first return that an effect of this kind works in, and the effect."""
+        return next(((r, e) for r in self.returns for e in r.chain if e.kind == effect), None)
+
     def gap_beats(self, section_id: str) -> float:
         """Beats at the end of a section in which everything is silent."""
         return max((t.beats for t in self.transitions if t.kind == "gap" and not t.on and t.section == section_id), default=0.0)
@@ -432,24 +211,92 @@ class Song:
 
     @staticmethod
     def from_json(data: Any) -> Song:
-        if isinstance(data, dict) and data.get("schema") == "ersatz.song/1":
-            data = from_version_1(data)
-        if isinstance(data, dict) and data.get("schema") == "ersatz.song/2":
-            data = from_version_2(data)
+        """Of any format since the first. Raises UnusableDocument."""
+        data = brought_up(data)
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
-            raise UnusableDocument(f"This is not a song of format “{SCHEMA}”.")
-        return from_json(Song, with_named_effects(data))
+            raise UnusableDocument(f"This is not a song of format “{OLDEST}” to “{SCHEMA}”.")
+        return from_json(Song, data)
 
     def sha(self) -> str:
         """Identity of everything that sounds: names don't, nor do versions that are kept beside."""
         return sha_of(self.to_json())
 
 
+def check_wiring(song: Song) -> None:
+    """Raises ValueError where strips share an id, or one goes, sends or listens to what isn't there, or to itself by any way."""
+    ids = [s.id for s in song.strips()]
+    if len(set(ids)) != len(ids):
+        raise ValueError("two strips have one id")
+    if song.master.id != MASTER or song.master.out or song.master.sends:
+        raise ValueError("the master is where everything ends")
+    buses, returns = {b.id for b in song.buses}, {r.id for r in song.returns}
+    curves = {c.id for c in song.curves}
+    if len(curves) != len(song.curves):
+        raise ValueError("two ducking curves have one id")
+    for strip in song.strips():
+        if strip.id != MASTER and strip.out != MASTER and strip.out not in buses:
+            raise ValueError(f"“{strip.id}” goes to “{strip.out}”, which is no bus")
+        if not sends_of(strip) <= returns:
+            raise ValueError(f"“{strip.id}” sends to what is no return")
+        if strip.duck and strip.duck.curve not in curves:
+            raise ValueError(f"“{strip.id}” is ducked by a curve that isn't there")
+    goes_to = {s.id: [s.out, *sends_of(s)] for s in (*song.buses, *song.returns)}
+    if any(strip_id in onward(strip_id, goes_to) for strip_id in goes_to):
+        raise ValueError("a bus or a return goes to itself")
+
+
+def onward(strip_id: str, goes_to: dict[str, list[str]]) -> set[str]:
+    """Everything that a strip reaches."""
+    reached: set[str] = set()
+    ahead = list(goes_to.get(strip_id, []))
+    while ahead:
+        following = ahead.pop()
+        if following not in reached:
+            reached.add(following)
+            ahead += goes_to.get(following, [])
+    return reached
+
+
+def fitted(song: Song, strip: AnyStrip) -> AnyStrip:
+    """A strip for this song: what it goes to, sends to and is ducked by only as far as that is there."""
+    returns = {r.id for r in song.returns}
+    return replace(
+        strip,
+        out=strip.out if strip.out == MASTER or any(b.id == strip.out for b in song.buses) else MASTER,
+        sends={to: send for to, send in strip.sends.items() if to in returns},
+        duck=strip.duck if strip.duck and song.curve(strip.duck.curve) else None,
+    )
+
+
+def with_strip(song: Song, strip: Strip) -> Song:
+    """The song with this strip in the place of the one of the same id."""
+    if isinstance(strip, Master):
+        return replace(song, master=strip)
+    if isinstance(strip, Part):
+        return replace(song, parts=_with(song.parts, strip))
+    return replace(song, buses=_with(song.buses, strip), returns=_with(song.returns, strip))
+
+
+def with_each(song: Song, change: Callable[[AnyStrip], AnyStrip]) -> Song:
+    """The song with every strip changed in the same way."""
+    return replace(
+        song,
+        parts=tuple(change(p) for p in song.parts),  # type: ignore[arg-type, misc]
+        buses=tuple(change(b) for b in song.buses),  # type: ignore[arg-type]
+        returns=tuple(change(r) for r in song.returns),  # type: ignore[arg-type]
+        master=change(song.master),  # type: ignore[arg-type]
+    )
+
+
+def _with(strips: tuple[AnyStrip, ...], strip: AnyStrip) -> tuple[AnyStrip, ...]:
+    return tuple(strip if s.id == strip.id else s for s in strips)
+
+
 def sha_of(document: dict[str, Any]) -> str:
     """`Song.sha` of a song's JSON."""
     parts = [{**part, "name": "", "cells": [{**cell, "other": None} for cell in part["cells"]]} for part in document["parts"]]
-    sections = [{**section, "name": ""} for section in document["sections"]]
-    return digest({**document, "title": "", "parts": parts, "sections": sections})
+    nameless = {kind: [{**row, "name": ""} for row in document[kind]] for kind in ("sections", "buses", "returns", "curves")}
+    return digest({**document, **nameless, "title": "", "parts": parts, "master": {**document["master"], "name": ""}})
 
 
 def digest(value: Any) -> str:

@@ -1,6 +1,6 @@
 """Grooves to start from: timing of the 16ths of a bar in ms, and swing. The reference's own outranks them."""
 
-from ersatz.core.song.document import Groove
+from ersatz.core.song.parts import Groove
 
 
 def _late(ms: dict[int, float]) -> tuple[float, ...]:

@@ -1,14 +1,17 @@
 """Older song documents brought to the present format, as JSON before it is read.
 
 ersatz.song/1 had four pitched voices of its own; they are synthesiser sounds now, with the old values in their places.
-ersatz.song/3 named an automated effect by its place at first.
 ersatz.song/2 kept the gap at the end of a section with the section; it is a transition now.
+ersatz.song/3 had four buses, a reverb and a delay that were no strips, one ducker, and targets of automation in one name.
 """
 
 from __future__ import annotations
 
-import re
+from itertools import count
 from typing import Any
+
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.song.strips import MASTER
 
 #: Old voice -> synthesiser values: (new name, old name or None, default or fixed value).
 _SYNTH: dict[str, tuple[tuple[str, str | None, float], ...]] = {
@@ -40,9 +43,19 @@ _CHOICES = {
     "pluck": {"osc2_wave": "pulse", "filter1_kind": "low-pass 12"}, "voice": {"osc1_wave": "pulse", "filter1_kind": "vowel"},
 }  # fmt: skip
 _ENVELOPE_OCTAVES = {"bass": 2.4, "stack": 1.0, "pluck": 3.0}
-_BY_PLACE = re.compile(r"^effects\.(\d+)\.")
 #: Vowels stood in the order a, o, e, i; they stand in the order a, e, i, o, u.
 _VOWELS = (0.0, 3.0, 1.0, 2.0)
+
+
+def brought_up(data: Any) -> Any:
+    """A document of any format as one of the present format; what is no such document, as it is. Raises UnusableDocument for one
+    that lacks what its format has."""
+    try:
+        while isinstance(data, dict) and (step := STEPS.get(str(data.get("schema")))):
+            data = step(data)
+    except (AttributeError, KeyError, TypeError, ValueError) as error:
+        raise UnusableDocument("The document is damaged: it isn’t the song that it says it is.") from error
+    return data
 
 
 def from_version_1(data: dict[str, Any]) -> dict[str, Any]:
@@ -61,20 +74,99 @@ def from_version_2(data: dict[str, Any]) -> dict[str, Any]:
     return {**data, "schema": "ersatz.song/3", "transitions": gaps}
 
 
-def with_named_effects(data: dict[str, Any]) -> dict[str, Any]:
-    """A copy of a document whose curves name an effect by its place in the chain ("effects.0.blend"), naming it by the id that
-    it gets there (song.document.identified); any other as it is."""
+def from_version_3(data: dict[str, Any]) -> dict[str, Any]:
+    """A copy of an ersatz.song/3 document as ersatz.song/4."""
+    moved = data.get("automation", {})
+    chains = data.get("buses", {})
+    curve = data["ducking"]
+    by_kick = curve["rate"] == "kick"
+    # A part that has the master's id: strips share one space of ids.
+    ids = {MASTER: _free_id(data)} if any(p["id"] == MASTER for p in data["parts"]) else {}
+    out = {k: v for k, v in data.items() if k not in ("buses", "automation", "ducking", "reverb", "delay")}
+    return out | {
+        "schema": "ersatz.song/4",
+        "parts": [_part_4(part, ids) for part in data["parts"]],
+        "buses": [
+            {"id": f"bus:{name}", "name": name.capitalize(), "chain": _chain_4(chains.get(name, []), ids),
+             "automation": [_automation_4(a) for a in moved.get(name, [])]}
+            for name in ("drums", "bass", "music", "effects")
+        ],
+        "returns": [
+            _return_4("reverb", _room(data.get("reverb", {})), data.get("reverb", {}).get("duck_db", 4.0), moved),
+            _return_4("delay", _echoes(data.get("delay", {}), data["bpm"]), data.get("delay", {}).get("duck_db", 3.0), moved),
+        ],
+        "master": _master_4(data.get("master", {}), moved.get(MASTER, []), ids),
+        "curves": [{"id": "pump", "name": "Pump", "rate": "hits" if by_kick else curve["rate"], "shape": curve["shape"]}],
+    }  # fmt: skip
 
-    def named(curves: Any) -> Any:
-        return [{**curve, "target": _BY_PLACE.sub(lambda m: f"effects.e{int(m[1]) + 1}.", curve["target"])} for curve in curves]
 
-    try:
-        parts = [{**part, "automation": named(part.get("automation", []))} for part in data["parts"]]
-        automation = {owner: named(curves) for owner, curves in data.get("automation", {}).items()}
-    except (AttributeError, KeyError, TypeError):
-        # Not a song's shape: what reads it says so.
-        return data
-    return {**data, "parts": parts, "automation": automation}
+def _free_id(data: dict[str, Any]) -> str:
+    taken = {p["id"] for p in data["parts"]}
+    return next(name for k in count(2) if (name := f"{MASTER}-{k}") not in taken)
+
+
+def _part_4(part: dict[str, Any], ids: dict[str, str]) -> dict[str, Any]:
+    gone = ("bus", "effects", "duck_db", "reverb_db", "delay_db")
+    sends = {f"return:{name}": {"db": part[f"{name}_db"]} for name in ("reverb", "delay") if part.get(f"{name}_db", -60.0) > -60.0}
+    cells = [{**c, "part": ids.get(c.get("part", ""), c.get("part", ""))} for c in part["cells"]]
+    return {k: v for k, v in part.items() if k not in gone} | {
+        "id": ids.get(part["id"], part["id"]),
+        "out": f"bus:{part['bus']}",
+        "chain": _chain_4(part.get("effects", []), ids),
+        "duck": {"curve": "pump", "depth_db": part["duck_db"]} if part.get("duck_db") else None,
+        "sends": sends,
+        "cells": cells,
+        "automation": [_automation_4(a) for a in part.get("automation", [])],
+    }
+
+
+def _chain_4(chain: list[dict[str, Any]], ids: dict[str, str]) -> list[dict[str, Any]]:
+    """Effects that had no id get the one that their place gave them in a curve's name."""
+    return [{**e, "id": e.get("id") or f"e{k}", "key": ids.get(e.get("key", ""), e.get("key", ""))} for k, e in enumerate(chain, 1)]
+
+
+def _automation_4(curve: dict[str, Any], on_top_of_db: float = 0.0) -> dict[str, Any]:
+    """A curve with its target in two names; an effect was named by its place once. `on_top_of_db`: the level that it moved on top
+    of."""
+    target, points = curve["target"], curve["points"]
+    if target in ("reverb_db", "delay_db"):
+        return {"device": "sends", "param": f"return:{target.removesuffix('_db')}", "points": points}
+    effect, _, param = target.rpartition(".")
+    if not effect:
+        return {"device": "fader", "param": param, "points": [{**p, "value": p["value"] + on_top_of_db} for p in points]}
+    device = effect.removeprefix("effects.")
+    return {"device": f"e{int(device) + 1}" if device.isdecimal() else device, "param": param, "points": points}
+
+
+def _return_4(name: str, effect: dict[str, Any], duck_db: float, moved: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "id": f"return:{name}", "name": name.capitalize(), "chain": [effect],
+        "duck": {"curve": "pump", "depth_db": duck_db} if duck_db else None,
+        "automation": [_automation_4(a) for a in moved.get(name, [])],
+    }  # fmt: skip
+
+
+def _room(old: dict[str, Any]) -> dict[str, Any]:
+    params = {"decay_s": 1.8, "pre_delay_ms": 18.0, "low_cut_hz": 280.0, "high_cut_hz": 8500.0}
+    params = {name: old.get(name, usual) for name, usual in params.items()}
+    choices = {"kind": old.get("kind", "room"), "dry": "taken out"}
+    return {"id": "e1", "kind": "reverb", "params": params | {"level_db": 0.0}, "choices": choices}
+
+
+def _echoes(old: dict[str, Any], bpm: float) -> dict[str, Any]:
+    steps = old.get("steps", 3.0)
+    named = {0.5: "1/32", 1.0: "1/16", 1.5: "1/16 dotted", 2.0: "1/8", 3.0: "1/8 dotted", 4.0: "1/4", 6.0: "1/4 dotted", 8.0: "1/2"}
+    params = {"feedback": min(old.get("feedback", 0.42), 0.8), "low_cut_hz": old.get("low_cut_hz", 350.0),
+              "high_cut_hz": old.get("high_cut_hz", 5500.0), "level": 1.0}  # fmt: skip
+    if steps not in named:
+        params["time_ms"] = steps * 15_000 / bpm
+    return {"id": "e1", "kind": "delay", "params": params,
+            "choices": {"time": named.get(steps, "ms"), "mode": "alternating", "dry": "taken out"}}  # fmt: skip
+
+
+def _master_4(old: dict[str, Any], moved: list[dict[str, Any]], ids: dict[str, str]) -> dict[str, Any]:
+    curves = [_automation_4(a, old.get("gain_db", 0.0)) for a in moved]
+    return {k: v for k, v in old.items() if k != "effects"} | {"chain": _chain_4(old.get("effects", []), ids), "automation": curves}
 
 
 def _sound(old: dict[str, Any]) -> dict[str, Any]:
@@ -89,3 +181,8 @@ def _sound(old: dict[str, Any]) -> dict[str, Any]:
         amount = float(given.get("envelope_octaves", _ENVELOPE_OCTAVES[voice]))
         modulations.append({"source": "envelope 2", "target": "filter1_hz", "amount": amount})
     return {"voice": "synth", "params": params, "choices": _CHOICES[voice], "modulations": modulations}
+
+
+OLDEST = "ersatz.song/1"
+#: From each format to the next.
+STEPS = {OLDEST: from_version_1, "ersatz.song/2": from_version_2, "ersatz.song/3": from_version_3}

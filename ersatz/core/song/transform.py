@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import Literal
 
 from ersatz.core.pitch import SCALES, Key
-from ersatz.core.song.document import Note
+from ersatz.core.song.parts import Note
 
 Notes = tuple[Note, ...]
 Order = Literal["up", "down", "up and down", "as drawn", "by chance"]
@@ -59,6 +59,18 @@ def transposed_in_scale(notes: Notes, degrees: int, key: Key) -> Notes:
     def moved(midi: int) -> int:
         degree = degree_of(midi, key)
         return of_degree(degree + degrees, key) + midi - of_degree(degree, key)
+
+    return tuple(replace(n, midi=_within(moved(n.midi))) for n in notes)
+
+
+def in_key(notes: Notes, old: Key, new: Key) -> Notes:
+    """The same degrees in another key, by the nearest way (up to a fifth down, a tritone up); what lies between two degrees keeps
+    its distance to the lower."""
+    octaves = (new.pitch_class - old.pitch_class + 5) // 12 * 12
+
+    def moved(midi: int) -> int:
+        degree = degree_of(midi, old)
+        return of_degree(degree, new) - octaves + midi - of_degree(degree, old)
 
     return tuple(replace(n, midi=_within(moved(n.midi))) for n in notes)
 

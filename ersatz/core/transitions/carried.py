@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ersatz.core.song.document import Note
+from ersatz.core.song.parts import Note
 from ersatz.core.transitions.spec import Carrier, Joint, Placed, Stage, TransitionSpec
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from ersatz.core.song.document import MASTER, Effect
-from ersatz.core.transitions.spec import BUS, FADE_IN_TICKS, SNAP_TICKS, Joint, Stage, Stretch, TransitionSpec
+from ersatz.core.song.document import BASS, DRUMS, MUSIC
+from ersatz.core.song.strips import MASTER, Effect
+from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Joint, Stage, Stretch, TransitionSpec
 
 
 def _in_chains(usual: tuple[str, ...]) -> Callable[[Joint, Stage], None]:
@@ -26,17 +27,17 @@ def _slowed(effect: Effect, beats: float, amount: float) -> Effect:
 
 
 LOW_CUT_SWEEP = TransitionSpec(
-    "low-cut sweep", 16, "chains", _in_chains((BUS + "drums", BUS + "bass", BUS + "music")),
+    "low-cut sweep", 16, "chains", _in_chains((DRUMS, BASS, MUSIC)),
     added=((Effect("sweep", {"resonance": 0.12}, {"kind": "high-pass 24"}),
             {"cutoff_hz": lambda u, a: 25 * (3.2 * 2 ** (4.6 * a)) ** u}),),
 )  # fmt: skip
 HIGH_CUT_SWEEP = TransitionSpec(
-    "high-cut sweep", 16, "chains", _in_chains((BUS + "music",)),
+    "high-cut sweep", 16, "chains", _in_chains((MUSIC,)),
     added=((Effect("sweep", {"resonance": 0.12}, {"kind": "low-pass 24"}),
             {"cutoff_hz": lambda u, a: 18_000 * 2 ** (-6.4 * a * u)}),),
 )  # fmt: skip
 WASH = TransitionSpec(
-    "wash", 8, "chains", _in_chains((BUS + "drums",)),
+    "wash", 8, "chains", _in_chains((DRUMS,)),
     added=(
         (Effect("reverb", {"decay_s": 3.5, "low_cut_hz": 200.0}, {"kind": "hall"}),
          {"level_db": lambda u, a: -34 + (22 + 14 * a) * u}),

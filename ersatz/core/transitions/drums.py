@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import Note
+from ersatz.core.song.parts import DRUM_ROLES, Note
 from ersatz.core.transitions.spec import Joint, Placed, Stage, TransitionSpec, base_of, versions_of
 
 #: Roll rhythms: (share of the length, ticks between hits).
@@ -24,7 +24,7 @@ FILLS = (
 
 def _roll(j: Joint, stage: Stage) -> None:
     """The backbeat's own sound, faster and louder towards the joint."""
-    chosen = j.players(lambda p: p.role == "clap", j.section.id)[:1] or [p for p in j.song.parts if p.bus == "drums"][:1]
+    chosen = j.players(lambda p: p.role == "clap", j.section.id)[:1] or [p for p in j.song.parts if p.role in DRUM_ROLES][:1]
     spans = RHYTHMS.get(j.transition.rhythm, RHYTHMS["8ths to 32nds"])
     for part in chosen:
         struck, at = j.struck_at(part), float(j.start)

@@ -12,10 +12,10 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from ersatz.core.grid import TICKS_PER_BEAT
-from ersatz.core.song.document import BUSES, MASTER, Effect, Note, Part, Role, Song, SongSection, Transition, TransitionKind
+from ersatz.core.song.document import Song, SongSection, Transition, TransitionKind
+from ersatz.core.song.parts import Note, Part, Role
+from ersatz.core.song.strips import Effect
 
-#: A bus among the things that a transition works on, or that are automated, told from the part of the same name.
-BUS = "bus:"
 #: Control values are over a tick apart: what is to be untouched keeps this far away, and what is mixed in fades in so fast.
 SNAP_TICKS, FADE_IN_TICKS = 4, 24
 #: What it is made of or works on: nothing but its own part, one part, parts and buses, or chains of parts, buses and the master.
@@ -139,7 +139,7 @@ class Joint:
         on = self.transition.on
         if not on:
             return [p for p in self.song.parts if usual(p)]
-        return [p for p in self.song.parts if base_of(p) in on or BUS + p.bus in on]
+        return [p for p in self.song.parts if base_of(p) in on or p.out in on]
 
     def players(self, usual: Callable[[Part], bool], section: str) -> list[Part]:
         """Those of them that play in a section, each with the sound that it has there."""
@@ -149,8 +149,8 @@ class Joint:
         """Whose chains it works in; a part's with all of its sounds."""
         out: list[str] = []
         for owner in self.transition.on or usual:
-            known = owner.removeprefix(BUS) in BUSES or owner == MASTER
-            out += [owner] if known else [p.id for p in versions_of(owner, self.song)]
+            versions = versions_of(owner, self.song)
+            out += [p.id for p in versions] if versions else [owner] if self.song.strip(owner) else []
         return tuple(out)
 
     @property

@@ -10,7 +10,7 @@ import soxr
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import Sound
+from ersatz.core.song.parts import Sound
 from ersatz.core.voices import drums, noise, path, sampler, synth
 from ersatz.core.voices.spec import Patch, Played, VoiceSpec
 

@@ -17,7 +17,7 @@ from scipy import signal
 
 from ersatz.core.loudness import k_weighting
 from ersatz.core.serial import from_json, to_json
-from ersatz.core.song.document import Modulation, Sound
+from ersatz.core.song.parts import Modulation, Sound
 from ersatz.core.voices import render_note
 from ersatz.core.voices.spec import Played
 

@@ -11,7 +11,7 @@ import numpy as np
 from ersatz.core.dsp import filters, shapers
 from ersatz.core.dsp.levels import factor
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Modulation
+from ersatz.core.song.parts import Modulation
 from ersatz.core.voices import modulation
 from ersatz.core.voices.shapes import declick
 from ersatz.core.voices.spec import Patch, Played

@@ -10,7 +10,7 @@ import numpy as np
 
 from ersatz.core.dsp import filters
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import Sound
+from ersatz.core.song.parts import Sound
 from ersatz.core.voices import complete, modulation, path, render_note, sampler, synth
 from ersatz.core.voices import oscillators as osc
 from ersatz.core.voices.spec import Patch, Played

@@ -10,7 +10,7 @@ import numpy as np
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.params import Choice, Param
 from ersatz.core.samples import Sample, Samples, no_samples
-from ersatz.core.song.document import Modulation, Sound
+from ersatz.core.song.parts import Modulation, Sound
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,8 @@ from django.db import models
 from ersatz.core.audio import Audio
 from ersatz.core.samples import SampleFolder, Samples
 from ersatz.core.serial import from_json
-from ersatz.core.song.document import Effect, Sound
+from ersatz.core.song.parts import Sound
+from ersatz.core.song.strips import Effect
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned, OwnedQuerySet
 

@@ -11,8 +11,9 @@ from ersatz.core.gap.plans import counterparts
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import Part, Song
+from ersatz.core.song.document import Song
 from ersatz.core.song.grooves import GROOVES
+from ersatz.core.song.parts import DRUM_ROLES, Part
 from ersatz.core.survey.document import Survey
 from ersatz.core.voices import complete, sampler, voice_of
 from ersatz.studio.edit import steps
@@ -22,7 +23,7 @@ from ersatz.studio.parts.state import middle_of
 
 def is_pitched(part: Part) -> bool:
     """Whether the part's page shows a grid of notes: else it is a row of the drum grid."""
-    return part.role in ("bass", "chords", "lead") or (voice_of(part.sound).pitched and part.bus != "drums")
+    return part.role in ("bass", "chords", "lead") or (voice_of(part.sound).pitched and part.role not in DRUM_ROLES)
 
 
 def in_grid_with(song: Song, part: Part) -> list[Part]:

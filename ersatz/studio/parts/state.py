@@ -14,7 +14,9 @@ from ersatz.core.effects.pictures import picture_of
 from ersatz.core.params import Choice, Param
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import Effect, Part, Song, Sound
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Part, Sound
+from ersatz.core.song.strips import Effect
 from ersatz.core.voices import complete, gone, library, sampler, voice_of
 from ersatz.core.voices.pictures import pictures_of
 from ersatz.studio.edit import steps
@@ -97,7 +99,7 @@ def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]
         "key": [song.tonic, song.mode],
         "pattern": _pattern(song, part),
         "sound": sound_state(part.sound, samples),
-        "effects": [effect_state(e) for e in part.effects],
+        "effects": [effect_state(e) for e in part.chain],
         "ducker": _measured_ducker(remake, song, part),
     }
 

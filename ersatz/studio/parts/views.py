@@ -16,7 +16,8 @@ from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import pattern_edit, pattern_midi
 from ersatz.core.mixdown.audition import audition, bypass_db
 from ersatz.core.serial import read_json, to_json
-from ersatz.core.song.document import Part, Song, Sound
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Part, Sound
 from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
 from ersatz.studio.edit import State, answer_edit, answer_midi, answer_step
@@ -147,7 +148,7 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     except (ErsatzError, ValueError, KeyError, TypeError) as error:
         return JsonResponse({"error": str(error)}, status=400)
     samples = OwnSample.objects.finder(remake.owner)
-    effects = [effect_state(e) for e in edited.effects]
+    effects = [effect_state(e) for e in edited.chain]
     return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": effects})
 
 
@@ -157,7 +158,7 @@ def bypass_level(request: HttpRequest, pk: int, part: str, place: int) -> JsonRe
     """By how much the effect at a place changes the part's loudness, dB."""
     remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
-    if place >= len(opened.effects):
+    if place >= len(opened.chain):
         raise Http404
     samples = OwnSample.objects.finder(remake.owner)
     return JsonResponse({"db": bypass_db(revision.song, part, place, middle_of(opened), render_cache(), samples)})
@@ -176,10 +177,10 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     if form.cleaned_data["what"] == "sound":
         kept = {"role": opened.role, "sound_json": {**to_json(opened.sound), "name": name}}
         SavedSound.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults=kept)
-    elif not opened.effects:
+    elif not opened.chain:
         return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
     else:
-        effects = kept_chain(opened.effects, revision.song)
+        effects = kept_chain(opened.chain, revision.song)
         SavedChain.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults={"effects_json": effects})
     return JsonResponse(browser_state(request.user, opened.role, revision.song))
 
@@ -213,7 +214,7 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
     opened = _part_of(revision.song, part)
     samples = OwnSample.objects.finder(remake.owner)
     caching = UNTIL_FOUND if gone(opened.sound, samples) else IMMUTABLE
-    return flac_response(audition(opened.sound, opened.effects, midi, bpm=revision.song.bpm, samples=samples), caching)
+    return flac_response(audition(opened.sound, opened.chain, midi, bpm=revision.song.bpm, samples=samples), caching)
 
 
 @login_required

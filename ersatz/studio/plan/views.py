@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from functools import cache
 
 from django.contrib.auth.decorators import login_required
@@ -17,10 +16,10 @@ from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import arrangement_of
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.serial import to_json
-from ersatz.core.song.document import BUSES, Alternative, Automation, Cell, Pattern, Song
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Alternative, Cell, Pattern
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
-from ersatz.core.transitions import BUS
 from ersatz.core.voices import library
 from ersatz.studio.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
 from ersatz.studio.errors import last_readable
@@ -67,10 +66,11 @@ def state(remake: Remake, revision: Revision) -> dict:
         "key": [song.tonic, song.mode],
         "transitions": to_json(song.transitions),
         "automation": automation_state(song),
+        "strips": [[s.id, s.name, kind] for kind, row in (("bus", song.buses), ("return", song.returns)) for s in row],
         "differences": to_json(plan_differences(song, survey)) if (survey := remake.reference.survey) else [],
         "parts": [
             {
-                "id": p.id, "name": p.name, "role": p.role, "bus": p.bus, "gainDb": p.gain_db, "duckDb": p.duck_db,
+                "id": p.id, "name": p.name, "role": p.role, "out": p.out, "gainDb": p.gain_db, "duckDb": p.duck_db,
                 "cells": {c.section: cell_state(c) for c in p.cells},
                 "patterns": {name: pattern_state(p.patterns[name]) for name in sorted(p.patterns)},
             }
@@ -98,13 +98,12 @@ def pattern_state(pattern: Pattern) -> dict:
 
 
 def automation_state(song: Song) -> dict:
-    """Curves by owner and target as [tick, value, curve]; buses are named "bus:drums"."""
-
-    def curves(row: Iterable[Automation]) -> dict:
-        return {a.target: [[p.tick, p.value, p.curve] for p in a.points] for a in row}
-
-    out = {p.id: curves(p.automation) for p in song.parts if p.automation}
-    return out | {f"{BUS}{name}" if name in BUSES else name: curves(row) for name, row in song.automation.items()}
+    """Curves as [tick, value, curve] by strip and by what a target is called there, "DEVICE.VALUE"."""
+    return {
+        strip.id: {f"{a.device}.{a.param}": [[p.tick, p.value, p.curve] for p in a.points] for a in strip.automation}
+        for strip in song.strips()
+        if strip.automation
+    }
 
 
 @cache
@@ -180,14 +179,14 @@ def now(request: HttpRequest, pk: int) -> JsonResponse:
 @login_required
 @require_safe
 def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
-    """What of a part, a bus, a return or the master can be automated: [target, what it is called, unit, lowest, highest, where it
-    stands where nothing is drawn]."""
+    """What of a strip can be automated: ["DEVICE.VALUE", what it is called, unit, lowest, highest, where it stands where nothing is
+    drawn]."""
     song = _current(request, pk)
     try:
         rows = automatable(song, owner)
     except ErsatzError as error:
         raise Http404(str(error)) from error
-    found = [[t, *described(song, owner, t), low, high, standing(song, owner, t)] for t, (low, high) in rows.items()]
+    found = [[f"{t.device}.{t.param}", *described(song, t), low, high, standing(song, t)] for t, (low, high) in rows.items()]
     return JsonResponse({"targets": found})
 
 

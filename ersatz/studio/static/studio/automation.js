@@ -4,8 +4,10 @@
 import { node } from "./bars.js";
 import { el } from "./draw.js";
 import { button, shown } from "./fields.js";
-import { BUSES, RETURNS, SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
+import { SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
 
+/** What a fader's level is called among the targets of a strip: "DEVICE.VALUE". */
+const LEVEL = "fader.gain_db";
 const TALL = 92, SNAP = 240, CHUNK = 32, PEAKS = 16;
 /** How far a bend of 1 goes: as in the core's curves. */
 const BEND = 5;
@@ -21,9 +23,15 @@ export function held(points, old, stands, end) {
   return out;
 }
 
+/** A target as edits name it. */
+function named(strip, target) {
+  const dot = target.indexOf(".");
+  return { strip, device: target.slice(0, dot), param: target.slice(dot + 1) };
+}
+
 export class Automation {
   constructor({ rows, box, song, send, says }) {
-    Object.assign(this, { rows, box, song, send, says, owner: "master", target: "gain_db", targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
+    Object.assign(this, { rows, box, song, send, says, owner: "master", target: LEVEL, targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
   }
 
   get points() {
@@ -33,7 +41,7 @@ export class Automation {
   get range() {
     const [, , , low, high] = this.targets.find(([t]) => t === this.target) ?? ["", "", "dB", -60, 24];
     // Faders are used near the top: the rest of their range is at the foot of the lane.
-    return this.target.endsWith("_db") && low <= -60 ? [-36, Math.min(high, 12)] : [low, high];
+    return this.unit === "dB" && low <= -60 ? [-36, Math.min(high, 12)] : [low, high];
   }
 
   /** The value where nothing is drawn. */
@@ -41,9 +49,12 @@ export class Automation {
     return this.targets.find(([t]) => t === this.target)?.[5] ?? 0;
   }
 
+  get unit() {
+    return this.targets.find(([t]) => t === this.target)?.[2] ?? "dB";
+  }
+
   #log() {
-    const unit = this.targets.find(([t]) => t === this.target)?.[2];
-    return unit === "Hz" && this.range[0] > 0;
+    return this.unit === "Hz" && this.range[0] > 0;
   }
 
   y(value) {
@@ -61,7 +72,7 @@ export class Automation {
     this.owner = owner;
     const answer = await fetch(`/remakes/${this.song().id}/targets/${encodeURIComponent(owner)}/`);
     this.targets = answer.ok ? (await answer.json()).targets : [];
-    this.target = this.targets.some(([t]) => t === target) ? target : this.targets[0]?.[0] ?? "gain_db";
+    this.target = this.targets.some(([t]) => t === target) ? target : this.targets[0]?.[0] ?? LEVEL;
     this.picked = null;
     this.onOpen();
   }
@@ -85,7 +96,7 @@ export class Automation {
     svg.append(el("path", { class: "levels", d: this.#levels() }));
     const measured = this.#measured();
     if (measured) svg.append(el("path", { class: "refline over", d: measured }));
-    const [low, high] = this.range, zero = this.target.endsWith("_db") && low < 0 && high > 0;
+    const [low, high] = this.range, zero = this.unit === "dB" && low < 0 && high > 0;
     if (zero) svg.append(el("path", { class: "zero", d: `M0 ${this.y(0)}h${bars * TICKS}` }));
     svg.append(el("path", this.points.length ? { class: "ownline", d: this.#curve(bars * TICKS) } : { class: "ownline standing", d: `M0 ${this.y(this.stands)}h${bars * TICKS}` }));
     this.lane.append(svg);
@@ -125,7 +136,7 @@ export class Automation {
   /** The reference's loudness or brightness, its middle on the middle of the lane, a dB as tall as one of the curve's. */
   #measured() {
     const { reference } = this.song();
-    const curve = this.target === "gain_db" ? reference?.curves.loudness : /_hz$|level_db$/.test(this.target) ? reference?.curves.brightness : null;
+    const curve = this.target === LEVEL ? reference?.curves.loudness : this.unit === "Hz" || this.target.endsWith("level_db") ? reference?.curves.brightness : null;
     if (!curve?.length) return null;
     const middle = [...curve].map(([, v]) => v).sort((a, b) => a - b)[curve.length >> 1];
     return curve.filter(([, v]) => v > middle - 36).map(([bar, v], i) => `${i ? "L" : "M"}${Math.max(0, bar * TICKS)} ${Math.min(TALL - 2, Math.max(2, TALL / 2 - (v - middle) * 2.2))}`).join("");
@@ -170,7 +181,7 @@ export class Automation {
   #handle([tick, value, bend], i) {
     const handle = node("button", `point${i === this.picked ? " chosen" : ""}`);
     handle.type = "button";
-    const unit = this.targets.find(([t]) => t === this.target)?.[2] ?? "";
+    const { unit } = this;
     const put = (t, v) => {
       handle.style.left = `calc(var(--bar) * ${t / TICKS} - 6px)`;
       handle.style.top = `${this.y(v) - 6}px`;
@@ -228,7 +239,7 @@ export class Automation {
     const { owner, target } = this;
     return this.send(() => {
       const points = make(this.song().automation[owner]?.[target] ?? []);
-      return points && { kind: "set_automation", owner, target, points: points.map(([tick, value, curve]) => ({ tick, value, curve: curve ?? 0 })) };
+      return points && { kind: "set_automation", target: named(owner, target), points: points.map(([tick, value, curve]) => ({ tick, value, curve: curve ?? 0 })) };
     });
   }
 
@@ -279,7 +290,7 @@ export class Automation {
     this.lane.addEventListener("pointerup", () => {
       this.lane.removeEventListener("pointermove", move);
       const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([tick, v]) => ({ tick, value: v, curve: 0 }));
-      this.send({ kind: "draw_automation", owner: this.owner, target: this.target, points });
+      this.send({ kind: "draw_automation", target: named(this.owner, this.target), points });
     }, { once: true });
   }
 
@@ -301,7 +312,7 @@ export class Automation {
     target.setAttribute("aria-label", "Which value of it");
     target.dataset.name = "automation-target";
     const mark = (id) => (song().automation[id] ? " ●" : "");
-    for (const [id, name] of [["master", "master"], ...RETURNS.map((r) => [r, `${r} return`]), ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
+    for (const [id, name] of [["master", "Master"], ...song().strips.map(([id, name, kind]) => [id, `${name} ${kind}`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
     for (const [id, name] of this.targets) target.add(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
     owner.addEventListener("change", () => this.choose(owner.value));
     target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });
@@ -321,7 +332,7 @@ export class Automation {
     shape.add(new Option(`shape over ${section.name} …`, ""));
     for (const name of SHAPES) shape.add(new Option(name, name));
     shape.addEventListener("change", () => {
-      if (shape.value) this.send({ kind: "shape_automation", owner: this.owner, target: this.target, shape: shape.value, first, last });
+      if (shape.value) this.send({ kind: "shape_automation", target: named(this.owner, this.target), shape: shape.value, first, last });
     });
     this.box.append(shape);
     if (!this.points.length) return;
@@ -329,7 +340,7 @@ export class Automation {
     copy.dataset.name = "automation-copy";
     copy.add(new Option(`copy ${section.name} to …`, ""));
     for (const other of this.song().sections) if (other.id !== section.id) copy.add(new Option(other.name, other.id));
-    copy.addEventListener("change", () => { if (copy.value) this.send({ kind: "copy_automation", owner: this.owner, target: this.target, section: section.id, to: copy.value }); });
+    copy.addEventListener("change", () => { if (copy.value) this.send({ kind: "copy_automation", target: named(this.owner, this.target), section: section.id, to: copy.value }); });
     this.box.append(copy);
   }
 }

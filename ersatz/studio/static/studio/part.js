@@ -26,7 +26,7 @@ const svgOf = (name) => {
 };
 
 const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: () => draw() });
-const send = (edit) => sendEdit(() => ({ part: state.part.id, ...(typeof edit === "function" ? edit() : edit) }));
+const send = (edit) => sendEdit(() => ({ part: state.part.id, strip: state.part.id, ...(typeof edit === "function" ? edit() : edit) }));
 
 let previewing = null, wanted = null;
 
@@ -37,7 +37,7 @@ async function preview(edit, drawn) {
   while (wanted) {
     const { edit: now, drawn: then } = wanted;
     wanted = null;
-    previewing = post(host.dataset.preview, { edit: { part: state.part.id, ...now } }, { json: true });
+    previewing = post(host.dataset.preview, { edit: { part: state.part.id, strip: state.part.id, ...now } }, { json: true });
     const { ok, data } = await previewing;
     if (ok && !wanted) then(data);
   }

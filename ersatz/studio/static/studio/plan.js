@@ -205,7 +205,7 @@ function partHead(part) {
   gain.addEventListener("change", () => {
     const value = Number(gain.value);
     if (gain.value === "" || Number.isNaN(value)) gain.value = part.gainDb.toFixed(1);
-    else send({ kind: "set_part_gain", part: part.id, gain_db: value });
+    else send({ kind: "set_strip", strip: part.id, name: "gain_db", value });
   });
   head.append(name, gain, node("span", "soft", "dB"));
   return head;

@@ -2,7 +2,7 @@
 
 import { edge, node, place } from "./bars.js";
 import { button, choiceField, numberField } from "./fields.js";
-import { BUSES, TRANSITIONS } from "./vocabulary.js";
+import { TRANSITIONS } from "./vocabulary.js";
 
 const LINE = 17;
 
@@ -125,7 +125,8 @@ export class Transitions {
     const how = TRANSITIONS[t.kind].worksOn;
     if (how === "carrier") return;
     const parts = this.song().parts.filter((p) => how !== "part" || Object.keys(p.patterns).length).map((p) => [p.id, p.name]);
-    const options = how === "part" ? parts : how === "parts" ? [...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts] : [["master", "everything"], ...BUSES.map((b) => [`bus:${b}`, `${b} bus`]), ...parts];
+    const buses = this.song().strips.filter(([, , kind]) => kind === "bus").map(([id, name]) => [id, `${name} bus`]);
+    const options = how === "part" ? parts : how === "parts" ? [...buses, ...parts] : [["master", "everything"], ...buses, ...parts];
     const named = (id) => options.find(([o]) => o === id)?.[1] ?? id;
     const usual = how === "part" ? "usual part" : "the usual ones";
     const select = document.createElement("select");

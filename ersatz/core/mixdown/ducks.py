@@ -1,0 +1,48 @@
+"""The song's ducking curves as gains over a bar."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ersatz.core.dsp.levels import factor
+from ersatz.core.effects.ducking import duck_curve_db
+from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.graph import Inputs, Node
+from ersatz.core.mixdown.schedule import duck_triggers
+from ersatz.core.song.document import Song
+from ersatz.core.song.strips import Duck
+
+
+class Ducks:
+    """Of a staged song."""
+
+    def __init__(self, song: Song, bars: Bars):
+        self._bars = bars
+        self._beat = song.grid.beat_s * RATE_HZ
+        self._curves = {c.id: c for c in song.curves}
+        self._song = song
+        self._triggers: dict[str, np.ndarray] = {}
+
+    def gain(self, duck: Duck | None, bar: int) -> Node | None:
+        """Gain that pulls a strip down in a bar, shape (samples,): one node for all strips that it moves as far. None where nothing
+        is triggered."""
+        if duck is None or duck.depth_db <= 0:
+            return None
+        near = self._near(duck.curve, bar)
+        if not near:
+            return None
+        n, shape = self._bars.length(bar), np.array(self._curves[duck.curve].shape)
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            reduction = duck_curve_db(0, n, np.array(near, np.int64), shape, self._beat)
+            return factor(-duck.depth_db * reduction).astype(np.float32)
+
+        return Node("duck", (near, n, shape, self._beat, duck.depth_db), lambda: (), compute)
+
+    def _near(self, curve: str, bar: int) -> tuple[int, ...]:
+        """Triggers that act on a bar, in samples from its line."""
+        if curve not in self._triggers:
+            self._triggers[curve] = duck_triggers(self._song, self._curves[curve], RATE_HZ)
+        triggers, start = self._triggers[curve], self._bars.edge(bar)
+        first, last = np.searchsorted(triggers, [start - 2 * self._beat, self._bars.edge(bar + 1)])
+        return tuple(int(t) - start for t in triggers[first:last])

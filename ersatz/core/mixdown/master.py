@@ -1,0 +1,101 @@
+"""The master: mix -> width and EQ -> level of the phrase -> chain -> fader -> clipping and limiting."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from ersatz.core.dsp.levels import factor
+from ersatz.core.effects import eq, limiter
+from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.graph import Inputs, Node, hashed
+from ersatz.core.mixdown.strips import Strips, ramped_db
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Master, Song, digest
+
+#: Filters of the master are started this early: over ten time constants of its narrowest low band.
+CONTEXT = 16_384
+
+
+class Mastering:
+    """The master of a staged song. `blocks`: bars of the song and of its tail."""
+
+    def __init__(self, song: Song, bars: Bars, strips: Strips, blocks: int):
+        self._song, self._bars, self._strips, self._blocks = song, bars, strips, blocks
+        self._toned: dict[int, Node] = {}
+
+    def mix(self, bar: int) -> Node | None:
+        """Everything that goes to the master, summed; None outside the song and where nothing sounds."""
+        return self._strips.source(self._song.master, bar) if 0 <= bar < self._blocks else None
+
+    @cached_property
+    def _tone_settings(self) -> str:
+        m = self._song.master
+        return hashed(digest(to_json(m.eq)), m.low_cut_hz, m.width, m.mono_below_hz)
+
+    def toned(self, bar: int) -> Node:
+        """The mix through the master's width and EQ: what is linear, before the phrase's level."""
+        if bar not in self._toned:
+            bars = self._bars.around(bar, CONTEXT, 0)
+            mixes = [self.mix(b) for b in bars]
+
+            def compute(inputs: Inputs) -> np.ndarray:
+                return tone(self._bars.stretch(inputs, bars, bar, CONTEXT, 0), self._song.master)[:, CONTEXT:].copy()
+
+            self._toned[bar] = Node("tone", (self._tone_settings, self._bars.lengths(bars)), lambda: mixes, compute)
+        return self._toned[bar]
+
+    def _phrase_db(self, bar: int) -> float:
+        """How loud the phrase plays, everything alike."""
+        inside, section = self._strips.section(bar)
+        return section.level_db(inside)
+
+    def levelled(self, node: Node | None, bar: int) -> Node | None:
+        """A bar at the level of its phrase. Late, so that a pattern that comes again at another level is the same until here."""
+        levels = (self._phrase_db(bar), self._phrase_db(bar + 1))
+        if node is None or not any(levels):
+            return node
+        n = self._bars.length(bar)
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            return np.asarray(inputs[0] * factor(ramped_db(*levels, n)).astype(np.float32))
+
+        return Node("level", (n, levels), lambda: (node,), compute, "quick")
+
+    def faded(self, bar: int) -> Node | None:
+        """The mix as it leaves the master's fader, before clipping and limiting."""
+        master = self._song.master
+        chained = self._strips.chained(master, bar, lambda b: self.levelled(self.toned(b), b))
+        return None if master.mute else self._strips.faded(master, bar, chained)
+
+    def finished(self, bar: int) -> Node:
+        """The finished mix."""
+        bars = self._bars.around(bar, limiter.CONTEXT, limiter.CONTEXT)
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            around = self._bars.stretch(inputs, bars, bar, limiter.CONTEXT, limiter.CONTEXT)
+            return limited(around, self._song.master.ceiling_dbtp)
+
+        settings = (self._song.master.ceiling_dbtp, self._bars.lengths(bars))
+        return Node("master", settings, lambda: [self.faded(b) for b in bars], compute, "disk")
+
+
+def tone(x: np.ndarray, master: Master) -> np.ndarray:
+    """The linear part of the master, width and EQ, from silence, shape (2, n)."""
+    sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
+    mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
+    if master.mono_below_hz:
+        side = eq.apply(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
+    return np.ascontiguousarray(eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side])), np.float32)
+
+
+def limited(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
+    """Clipping and limiting of a block with the limiter's context on both sides, shape (2, n less the context)."""
+    x = limiter.limit(limiter.soft_clip(x), ceiling_dbtp)
+    return np.ascontiguousarray(x[:, limiter.CONTEXT : -limiter.CONTEXT], np.float32)
+
+
+def finish(x: np.ndarray, master: Master) -> np.ndarray:
+    """Fader, clipping and limiting of a block with the limiter's context on both sides, shape (2, n less the context)."""
+    return limited(x * float(factor(master.gain_in_db + master.gain_db)), master.ceiling_dbtp)

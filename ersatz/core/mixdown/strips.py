@@ -1,0 +1,287 @@
+"""Strips as nodes, bar by bar, in the order of the signal: source -> gain in, chain, width -> fader, pan, ducking -> output, sends.
+
+Parts, buses, returns and the master go through the same functions; what differs is where the source comes from: a part's notes, or
+the sum of what other strips send there. Positions in settings are counted from the bar line, so that a bar that comes again is
+computed once: club music repeats. Every process remembers a bounded stretch only (effects run from their reach in front of the
+bar), so any range of a song is the same samples as that range of the whole.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from ersatz.core.dsp.levels import factor
+from ersatz.core.effects.chain import period_beats, reach, run_chain, spec_of
+from ersatz.core.effects.spec import Where
+from ersatz.core.mixdown import automation
+from ersatz.core.mixdown.automation import CONTROL
+from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.ducks import Ducks
+from ersatz.core.mixdown.graph import Inputs, Kept, Node, Source, hashed
+from ersatz.core.mixdown.notes import Notes
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Song, SongSection, digest
+from ersatz.core.song.parts import Part
+from ersatz.core.song.strips import FADER, MASTER, SENDS, Automation, Effect, Strip, sends_of
+from ersatz.core.transitions.spec import base_of, versions_of
+
+#: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
+LEVEL_RAMP = 882
+#: A send under this is as good as closed.
+SILENT_SEND_DB = -59.0
+
+Chain = tuple[Effect, ...]
+
+
+class Strips:
+    """The strips of a staged song. `heard`: ids of the parts that sound, None for all; the others still steer and cut."""
+
+    def __init__(self, song: Song, bars: Bars, notes: Notes, heard: frozenset[str] | None):
+        self._song, self._bars, self._notes, self._heard = song, bars, notes, heard
+        self._ducks = Ducks(song, bars)
+        self._made: dict[tuple[str, str, int], Node | None] = {}
+        self._chains = {strip.id: _with_width(strip) for strip in song.strips()}
+        self._acts: dict[tuple[str, int], Chain] = {}
+        self._settings: dict[Chain | str, str] = {}
+        self._reduced: dict[tuple[str, int], Chain] = {}
+        self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
+
+    def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], Node | None]) -> Node | None:
+        place = (stage, strip.id, bar)
+        if place not in self._made:
+            self._made[place] = make()
+        return self._made[place]
+
+    # Source -----------------------------------------------------------------------------------------------------
+
+    def source(self, strip: Strip, bar: int) -> Node | None:
+        """What comes into a strip; None where that is silence."""
+        if isinstance(strip, Part):
+            return self._notes.node(strip, bar)
+        return self._once("sum", strip, bar, lambda: self._sum(strip, bar))
+
+    def _sum(self, strip: Strip, bar: int) -> Node | None:
+        """Strips that go there, in the song's order, then what is sent there."""
+        nodes: list[Node] = []
+        gains: list[float | np.ndarray] = []
+        for feeder in self._song.strips():
+            if feeder.out == strip.id and (node := self.out(feeder, bar)):
+                nodes.append(node)
+                gains.append(0.0)
+            if bar >= 0 and strip.id in sends_of(feeder) and (node := self._sent(feeder, strip.id, bar)):
+                level = self._value(feeder, SENDS, strip.id, bar, feeder.send_db(strip.id))
+                if np.max(level) > SILENT_SEND_DB:
+                    nodes.append(node)
+                    gains.append(level)
+        if not nodes:
+            return None
+        n = self._bars.length(bar)
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            out = np.zeros((2, n), np.float32)
+            for samples, level in zip(inputs, gains):
+                if np.ndim(level) == 0 and level == 0:
+                    out += samples
+                else:
+                    out += factor(_per_sample(level, n)).astype(np.float32) * samples
+            return out
+
+        return Node("sum", (n, tuple(gains)), lambda: nodes, compute, "quick")
+
+    def _sent(self, strip: Strip, to: str, bar: int) -> Node | None:
+        if to in strip.sends and strip.sends[to].before_fader:
+            return self.chained(strip, bar) if self._is_open(strip) else None
+        return self.out(strip, bar)
+
+    def _is_open(self, strip: Strip) -> bool:
+        heard = self._heard is None or not isinstance(strip, Part) or base_of(strip) in self._heard
+        return heard and not strip.mute
+
+    # Chain ------------------------------------------------------------------------------------------------------
+
+    def chained(self, strip: Strip, bar: int, source: Source | None = None) -> Node | None:
+        """A strip behind its chain and width, before its fader. Where the chain does nothing, that is its source. `source`: where
+        something else comes in than the strip's own."""
+        comes_in = source or (lambda b: self.source(strip, b))
+        chain = self._acting(strip, bar)
+        if not chain:
+            return comes_in(bar)
+        return self._once("chain", strip, bar, lambda: self._chain(strip, chain, comes_in, bar))
+
+    def _chain(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
+        before, after = reach(chain, self._song.bpm, RATE_HZ)
+        bars = self._bars.around(bar, before, after)
+        sources = [source(b) for b in bars]
+        if all(node is None for node in sources):
+            return None
+        n = before + self._bars.length(bar) + after
+        control = {(a.device, a.param): self._control(a, bar, before, n) for a in strip.automation if _moves_one_of(a, chain)}
+        steering = [e.key for e in chain if e.key]
+        steered = [self._side_chain(part_id, b) for part_id in steering for b in bars]
+        begins = self._begins(chain, bar)
+        start, shift = self._bars.edge(begins) - before, self._bars.edge(bar) - self._bars.edge(begins)
+        gain_in = float(factor(strip.gain_in_db))
+        own_hits = self._hits([strip] if isinstance(strip, Part) else []) - shift
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            x = self._bars.stretch(inputs[: len(bars)], bars, bar, before, after).astype(np.float64)
+            if strip.gain_in_db:
+                x *= gain_in
+
+            def moved(effect_id: str) -> dict[str, np.ndarray]:
+                return {param: automation.curve(c, n) for (device, param), c in control.items() if device == effect_id}
+
+            def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
+                at = (steering.index(part_id) + 1) * len(bars)
+                signal = self._bars.stretch(inputs[at : at + len(bars)], bars, bar, before, after)
+                return signal, self._hits(versions_of(part_id, self._song)) - shift
+
+            out = run_chain(x, chain, Where(RATE_HZ, self._song.bpm, start, hits=own_hits), moved, keyed)
+            return np.ascontiguousarray(out, np.float32)
+
+        settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), tuple(control.items()), begins)
+        kept: Kept = "disk" if isinstance(strip, Part) else "memory"
+        return Node("chain", settings, lambda: [*sources, *steered], compute, kept, strip.id)
+
+    def _acting(self, strip: Strip, bar: int) -> Chain:
+        """The chain with those effects off that are automated to a blend of 0 all around a bar: they pass their input as it is, and
+        what the chain does in all other bars isn't worked out anew for them. Empty where nothing is on."""
+        known = self._acts.get((strip.id, bar))
+        if known is None:
+            known = self._acts[strip.id, bar] = self._act(strip, bar)
+        return known
+
+    def _act(self, strip: Strip, bar: int) -> Chain:
+        chain = self._chains[strip.id]
+        blends = {a.device: a for a in strip.automation if a.param == "blend"}
+        if not blends:
+            return chain
+        before, after = reach(chain, self._song.bpm, RATE_HZ)
+        ticks = self._song.grid.ticks_per_bar
+        per_sample = ticks / self._bars.length(bar)
+        first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
+        off = 0
+        for k, effect in enumerate(chain):
+            blend = blends.get(effect.id)
+            if not effect.on or (blend and automation.stands_at(blend, 0.0, first, last)):
+                off |= 1 << k
+        if off == (1 << len(chain)) - 1 and all(e.on or not e.bypass_db for e in chain):
+            return ()
+        if (strip.id, off) not in self._reduced:
+            still = tuple(replace(e, on=False, bypass_db=0.0) if e.on and off >> k & 1 else e for k, e in enumerate(chain))
+            self._reduced[strip.id, off] = chain if still == chain else still
+        return self._reduced[strip.id, off]
+
+    def _chain_settings(self, strip: Strip, chain: Chain) -> str:
+        """What of a chain doesn't depend on the bar; worked out once for each."""
+        place = f"{strip.id} {id(chain)}"
+        if place not in self._settings:
+            self._settings[place] = hashed(self._song.bpm, strip.gain_in_db, digest(to_json(chain)))
+        return self._settings[place]
+
+    def _begins(self, chain: Chain, bar: int) -> int:
+        """The first bar at which the chain's LFOs stand where they stand in this one, so that equal bars share a key."""
+        period = period_beats(chain)
+        if period == 0:
+            return 0
+        bars = period / self._song.grid.beats_per_bar
+        if not np.isfinite(bars) or bars * 24 != round(bars * 24):
+            return bar
+        # So many bars until period and bar line fall together again.
+        return bar % max(1, round(bars * 24) // int(np.gcd(round(bars * 24), 24)))
+
+    def _side_chain(self, part_id: str, bar: int) -> Node | None:
+        """What a part steers others by: its notes at its level, without its effects, so that two may steer each other."""
+        versions = [(p.gain_db, node) for p in versions_of(part_id, self._song) if (node := self._notes.node(p, bar)) is not None]
+        if not versions:
+            return None
+        gains = tuple(gain_db for gain_db, _ in versions)
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            return np.asarray(sum(samples * np.float32(factor(db)) for samples, db in zip(inputs, gains) if samples is not None))
+
+        return Node("side", gains, lambda: [node for _, node in versions], compute, "quick")
+
+    def _hits(self, parts: list[Part]) -> np.ndarray:
+        """Song samples at which the parts have notes, in order. They are in the keys of the parts' notes."""
+        return np.array(sorted(e.start for part in parts for e in self._notes.events(part)), np.int64)
+
+    # Fader ------------------------------------------------------------------------------------------------------
+
+    def out(self, strip: Strip, bar: int) -> Node | None:
+        """What leaves a strip: level, pan and ducking applied; None where it is silent."""
+        if not self._is_open(strip):
+            return None
+        return self._once("out", strip, bar, lambda: self.faded(strip, bar, self.chained(strip, bar)))
+
+    def faded(self, strip: Strip, bar: int, chained: Node | None) -> Node | None:
+        """A strip's bar from behind its chain through its fader."""
+        if chained is None:
+            return None
+        n = self._bars.length(bar)
+        gain, pan = (self._value(strip, FADER, name, bar, at) for name, at in (("gain_db", strip.gain_db), ("pan", strip.pan)))
+        # Where no chain has taken the gain in front of it.
+        levels = (self._cell_db(strip, bar), self._cell_db(strip, bar + 1), 0.0 if self._acting(strip, bar) else strip.gain_in_db)
+        duck = self._ducks.gain(strip.duck, bar)
+        if duck is None and not any(np.ndim(v) or v for v in (gain, pan, *levels)):
+            return chained
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            samples, ducked = inputs
+            gain_db = _per_sample(gain, n) + ramped_db(levels[0], levels[1], n) + levels[2]
+            angle = (np.clip(_per_sample(pan, n), -1, 1) + 1) * np.pi / 4
+            linear = np.sqrt(2) * factor(gain_db)
+            gains = np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
+            out = samples * gains.astype(np.float32)
+            return out if ducked is None else np.multiply(out, ducked, out)
+
+        return Node("fader", (n, gain, pan, levels), lambda: (chained, duck), compute, "quick", strip.id)
+
+    def _cell_db(self, strip: Strip, bar: int) -> float:
+        cell = strip.cell(self.section(bar)[1].id) if isinstance(strip, Part) else None
+        return cell.level_db if cell else 0.0
+
+    def section(self, bar: int) -> tuple[int, SongSection]:
+        """A bar's place in its section and the section; what rings on behind the song belongs to the last bar."""
+        return self._sections[min(max(bar, 0), len(self._sections) - 1)]
+
+    # Automation -------------------------------------------------------------------------------------------------
+
+    def _control(self, curve: Automation, bar: int, before: int, n: int) -> np.ndarray:
+        return automation.control_values(curve, self._song.grid, bar, before, n, RATE_HZ)
+
+    def _value(self, strip: Strip, device: str, param: str, bar: int, otherwise: float) -> float | np.ndarray:
+        """A value in a bar: control values where it is automated, one number where it isn't."""
+        curve = strip.curve(device, param)
+        return otherwise if curve is None else self._control(curve, bar, 0, self._bars.length(bar))
+
+
+def ramped_db(level: float, coming: float, n: int) -> float | np.ndarray:
+    """A bar's level that has reached the next bar's at the bar line: in the last LEVEL_RAMP of its n samples."""
+    if coming == level:
+        return level
+    return np.asarray(level + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1))
+
+
+def _per_sample(value: float | np.ndarray, n: int) -> float | np.ndarray:
+    return automation.curve(value, n) if isinstance(value, np.ndarray) else value
+
+
+def _with_width(strip: Strip) -> Chain:
+    """A strip's chain with its width behind it; the master has its own in front of everything."""
+    moves = strip.curve(FADER, "width") is not None
+    if strip.id == MASTER or (strip.width == 1 and not strip.mono_below_hz and not moves):
+        return strip.chain
+    return (*strip.chain, Effect("width", {"width": strip.width, "mono_below_hz": strip.mono_below_hz}, id=FADER))
+
+
+def _moves_one_of(curve: Automation, chain: Chain) -> bool:
+    """Whether a curve moves something of an effect that is on."""
+    return any(e.on and e.id == curve.device and _has(e, curve.param) for e in chain)
+
+
+def _has(effect: Effect, param: str) -> bool:
+    return param == "blend" or any(p.name == param for p in spec_of(effect).params)

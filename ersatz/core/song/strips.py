@@ -1,0 +1,182 @@
+"""A strip: what passes audio. A part's output, a bus, a return and the master are strips, and all go through the same: gain before
+the chain, chain of effects, fader, pan, width, ducking, sends, output.
+
+Levels are dB, positions ticks. What is named by id: the strip that it goes to, the returns that it sends to, the curve that ducks
+it, the effects of its chain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from itertools import count
+from typing import Annotated, TypeVar
+
+from ersatz.core.serial import Most, Within
+from ersatz.core.song.bounds import Curve, Decibels, Depth, Hertz, Id, Name, Share, Tick, Value
+
+MASTER = "master"
+#: Devices of a strip that are no effects: its fader, its sends.
+FADER, SENDS = "fader", "sends"
+#: A send at this level or under is closed.
+CLOSED_DB = -60.0
+MOST_WIDTH = 2.0
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0.
+    `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
+    which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
+
+    kind: Id
+    params: Annotated[dict[str, Value], Most(100)] = field(default_factory=dict)
+    choices: Annotated[dict[str, Id], Most(50)] = field(default_factory=dict)
+    on: bool = True
+    blend: Share = 1.0
+    above_hz: Hertz = 0.0
+    below_hz: Hertz = 0.0
+    shape: Curve = ()
+    key: Id = ""
+    bypass_db: Decibels = 0.0
+    #: Its own within the chain, whatever place it takes; "" until it stands in one.
+    id: Id = ""
+
+
+def identified(chain: tuple[Effect, ...], gone: Iterable[str] = ()) -> tuple[Effect, ...]:
+    """A chain in which every effect has an id of its own: those without one, and of two with the same one the later, get the first
+    of e1, e2, ... that is free and not among `gone`."""
+    taken = {e.id for e in chain if e.id}
+    if len(taken) == len(chain):
+        return chain
+    taken |= set(gone)
+    fresh = (name for k in count(1) if (name := f"e{k}") not in taken)
+    seen: set[str] = set()
+    out = []
+    for effect in chain:
+        out.append(effect if effect.id and effect.id not in seen else replace(effect, id=next(fresh)))
+        seen.add(effect.id)
+    return tuple(out)
+
+
+@dataclass(frozen=True)
+class Target:
+    """A value of a strip that can be moved. `device`: FADER (values gain_db, pan, width), SENDS (a return's id) or the id of an
+    effect of its chain (a parameter, or "blend")."""
+
+    strip: Id
+    device: Id
+    param: Id
+
+
+@dataclass(frozen=True)
+class AutomationPoint:
+    """`curve` -1..1 bends the way to the next point: 0 is straight, 1 fast at first."""
+
+    tick: Tick
+    value: Value
+    curve: Annotated[float, Within(-1, 1)] = 0.0
+
+
+@dataclass(frozen=True)
+class Automation:
+    """A value of the strip that it lies in over the song; device and param as in a Target. Before the first point and after the
+    last the value stands still."""
+
+    device: Id
+    param: Id
+    points: Annotated[tuple[AutomationPoint, ...], Most(20_000)]
+
+    def __post_init__(self) -> None:
+        ticks = [p.tick for p in self.points]
+        if not ticks or ticks != sorted(ticks):
+            raise ValueError("an automation has points in order of time")
+
+
+@dataclass(frozen=True)
+class Send:
+    """How loud a strip goes to a return, behind its fader or before it."""
+
+    db: Decibels
+    before_fader: bool = False
+
+
+@dataclass(frozen=True)
+class Duck:
+    """A strip pulled down along one of the song's ducking curves, by `depth_db` at its lowest point."""
+
+    curve: Id
+    depth_db: Depth
+
+
+@dataclass(frozen=True, kw_only=True)
+class Strip:
+    """In the order of the signal: `gain_in_db`, `chain`, `width` (0 mono, 1 as it comes, 2 twice as wide) with everything under
+    `mono_below_hz` in the middle, `gain_db` (the fader), `pan` -1..1, `duck`, `sends` by the return's id, `out`, the strip that it
+    goes to. `mute`: nothing leaves it; what it steers and triggers goes on."""
+
+    id: Id
+    name: Name
+    out: Id = MASTER
+    gain_in_db: Decibels = 0.0
+    chain: Annotated[tuple[Effect, ...], Most(32)] = ()
+    gain_db: Decibels = 0.0
+    pan: Annotated[float, Within(-1, 1)] = 0.0
+    width: Annotated[float, Within(0, 10)] = 1.0
+    mono_below_hz: Annotated[float, Within(0, 2000)] = 0.0
+    mute: bool = False
+    duck: Duck | None = None
+    sends: Annotated[dict[str, Send], Most(32)] = field(default_factory=dict)
+    automation: Annotated[tuple[Automation, ...], Most(200)] = ()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "chain", identified(self.chain))
+
+    def effect(self, effect_id: str) -> Effect | None:
+        return next((e for e in self.chain if e.id == effect_id), None)
+
+    def curve(self, device: str, param: str) -> Automation | None:
+        return next((a for a in self.automation if (a.device, a.param) == (device, param)), None)
+
+    @property
+    def duck_db(self) -> float:
+        return self.duck.depth_db if self.duck else 0.0
+
+    def send_db(self, return_id: str) -> float:
+        """CLOSED_DB where nothing is sent."""
+        return self.sends[return_id].db if return_id in self.sends else CLOSED_DB
+
+
+AnyStrip = TypeVar("AnyStrip", bound=Strip)
+
+
+def sends_of(strip: Strip) -> set[str]:
+    """Returns that a strip sends to, or may by its curves."""
+    return set(strip.sends) | {a.param for a in strip.automation if a.device == SENDS}
+
+
+def kept_automation(curves: tuple[Automation, ...], chain: tuple[Effect, ...]) -> tuple[Automation, ...]:
+    """Curves of a strip without those of effects that its chain no longer holds."""
+    here = {FADER, SENDS} | {e.id for e in chain}
+    return tuple(c for c in curves if c.device in here)
+
+
+def ducked(curve: str, depth_db: float) -> Duck | None:
+    return Duck(curve, depth_db) if depth_db > 0 else None
+
+
+def sending(levels_db: dict[str, float]) -> dict[str, Send]:
+    """Sends to returns by id, behind the fader; closed ones are left out."""
+    return {name: Send(db) for name, db in levels_db.items() if db > CLOSED_DB}
+
+
+def with_fader(strip: AnyStrip, gain_db: float) -> AnyStrip:
+    """A strip with its fader elsewhere, and what is drawn for the fader as much higher or lower."""
+    by = gain_db - strip.gain_db
+    return replace(strip, gain_db=round(gain_db, 3), automation=tuple(_higher(a, by) for a in strip.automation))
+
+
+def _higher(curve: Automation, by_db: float) -> Automation:
+    if (curve.device, curve.param) != (FADER, "gain_db"):
+        return curve
+    return replace(curve, points=tuple(replace(p, value=round(p.value + by_db, 4)) for p in curve.points))
