@@ -266,7 +266,7 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(empty):
     page.locator(".automation .barlane").wait_for()
     lane = page.locator(".automation .barlane").bounding_box()
     page.mouse.dblclick(lane["x"] + 0.5 * lane["width"], lane["y"] + 30)
-    undo_says(page, "Master: gain automated")
+    undo_says(page, "Master: Level automated")
     # A point by itself, between two that hold what stood at the bar lines beside it.
     page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 3")
     # What is drawn anew while a point is dragged takes it out of the hand.

@@ -138,6 +138,10 @@ ECHOES = {"feedback": 0.42, "low_cut_hz": 350.0, "high_cut_hz": 5500.0, "level":
 
 @dataclass(frozen=True)
 class Song:
+    """`bpm`: quarter notes per minute; bars have four. `tonic` as pitch.TONICS spells it, `mode` "major" or "minor".
+    `swing_percent`: where every second 16th lies in its 8th, 50 straight. `curves`: the ducking curves that strips take. `seed`:
+    of everything that chance decides. `style`: the one that it was drafted in, "" for none."""
+
     title: Name
     bpm: float
     tonic: str
