@@ -46,7 +46,7 @@ SEATS = (
     6, 10, 13)),
     ("lead", "Main light", MUSIC, (0, 6, 12)), ("lead", "Ferry voice", MUSIC, (4, 14)), ("hats", "Porthole ride", DRUMS,
     (0, 4, 8, 12)),
-    ("lead", "Arp lamp", "music", tuple(range(16))),
+    ("lead", "Arp lamp", MUSIC, tuple(range(16))),
 )  # fmt: skip
 CHAINS = (
     (Effect("eq", {"band2_db": -3.0, "band6_db": 2.0}, {"band2_kind": "bell", "band6_kind": "high shelf"}),),

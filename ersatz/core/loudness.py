@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numba import njit
@@ -139,6 +140,7 @@ KAISER = 5.0
 NEAR_PEAK = 0.6
 
 
+@cache
 def interpolator(half_taps: int = HALF_TAPS, phases: int = PHASES) -> np.ndarray:
     """Kaiser-windowed sinc for the points between samples, shape (phases - 1, 2 * half_taps)."""
     k = np.arange(-half_taps + 1, half_taps + 1)

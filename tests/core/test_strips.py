@@ -1,12 +1,13 @@
 """What strips do to sound: gain in, width, mono, mute, sends, nested buses, ducking, in parts, buses, returns and the master."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Graph, Levels, Node, hashed
+from ersatz.core.mixdown.graph import Graph, Node, Plan, fingerprint, hashed
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import (
     DELAY_RETURN,
@@ -184,17 +185,34 @@ def test_a_key_holds_settings_and_inputs():
     assert one.key == constant(1.0).key != two.key
     assert added(one, two).key == added(constant(1.0), constant(2.0)).key
     assert len({added(one, two).key, added(two, one).key, added(one, None).key, added(one).key}) == 4
-    assert hashed((1, 2), 3) != hashed(1, (2, 3)) and hashed(np.zeros(2)) != hashed(np.zeros((2, 1)))
+    assert hashed((1, 2), 3) != hashed(1, (2, 3)) and fingerprint(np.zeros(2)) != fingerprint(np.zeros((2, 1)))
+    assert fingerprint(np.zeros(2)) == fingerprint(np.zeros(2)) and fingerprint(3.0) == 3.0
 
 
-def test_what_is_kept_is_not_computed_again_and_quick_nodes_have_no_level():
+def test_what_is_kept_is_not_computed_again_and_quick_nodes_are_not_waited_for():
     cache = RenderCache()
     graph = Graph(cache)
     quick = added(constant(1.0), constant(2.0), kept="quick")
     top = added(quick, constant(4.0))
-    levels = Levels(cache)
-    assert levels.want(top) == 2
-    assert [len(level) for level in levels.nodes()] == [3, 1]
+    plan = Plan(cache)
+    assert plan.want(top) == {top.key}
+    assert set(plan.nodes) == {top.key, *(constant(v).key for v in (1.0, 2.0, 4.0))}
+    free = [key for key, _ in plan.ready()]
+    assert len(free) == 3 and top.key not in free
+    assert [plan.computed(key) for key in free] == [[], [], [(top.key, top)]]
+    with ThreadPoolExecutor(2) as pool:
+        graph.prepare([top], pool, lambda fraction: None)
+    computed = cache.computed
     assert graph.samples(top)[0, 0] == 7.0
-    assert Levels(cache).want(added(quick, constant(4.0))) == 0
-    assert Levels(cache).nodes() == []
+    again = Plan(cache)
+    assert again.want(added(quick, constant(4.0))) == set() and not again.nodes
+    assert cache.computed == computed
+
+
+def test_what_a_node_raises_ends_the_work():
+    def broken(inputs):
+        raise ValueError("no sound")
+
+    bad = Node("bad", None, lambda: (), broken)
+    with ThreadPoolExecutor(2) as pool, pytest.raises(ValueError, match="no sound"):
+        Graph(RenderCache()).prepare([added(bad, constant(1.0))], pool, lambda fraction: None)

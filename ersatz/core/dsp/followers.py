@@ -5,6 +5,8 @@ Conventions: one channel is (n,); levels are dB; time constants are seconds to 6
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numba import njit
 from scipy import signal
@@ -106,12 +108,17 @@ def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarra
     return out
 
 
+@lru_cache(maxsize=64)
+def _lowpass(hz: float, rate: float) -> np.ndarray:
+    return np.asarray(signal.butter(2, min(hz, 0.45 * rate), fs=rate, output="sos"))
+
+
 def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
     """What of (..., n) lies under `hz`, without phase: a second-order Butterworth filter there and back.
 
     Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
     """
-    sections = signal.butter(2, min(hz, 0.45 * rate), fs=rate, output="sos")
+    sections = _lowpass(hz, rate)
     if x.ndim == 2 and x.shape[0] == 2:
         return filters.cascade(sections, filters.cascade(sections, x)[:, ::-1])[:, ::-1]
     there = signal.sosfilt(sections, x, axis=-1)

@@ -91,14 +91,14 @@ def run_chain(
     values by its id; `keyed` another part's signal and hits."""
     first = 0
     for effect in effects:
-        here = replace(where, start=where.start + first)
+        before, after = reach((effect,), where.bpm, where.rate)
+        here = replace(where, start=where.start + first, lead=before)
         if effect.key and keyed is not None and spec_of(effect).keyed:
             signal, hits = keyed(effect.key)
             here = replace(here, key=signal[:, first : first + x.shape[1]], hits=hits)
         values = moved(effect.id) if moved else {}
         x = apply_effect(x, effect, here, {name: value[first : first + x.shape[1]] for name, value in values.items()})
         # What an effect needed around the stretch isn't carried on into the next ones.
-        before, after = reach((effect,), where.bpm, where.rate)
         x = x[:, before : x.shape[1] - after]
         first += before
     return x

@@ -7,6 +7,7 @@ within at most RELEASE, so its gain depends on a bounded stretch of samples only
 
 from __future__ import annotations
 
+from functools import cache
 from math import comb
 
 import numpy as np
@@ -141,14 +142,19 @@ def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # p
     return out
 
 
+@cache
+def _clip_taps() -> np.ndarray:
+    k = np.arange(-CLIP_TAPS // 2 + 1, CLIP_TAPS // 2 + 1) - 0.5
+    taps = np.sinc(k) * np.kaiser(CLIP_TAPS + 2, 6.0)[1:-1]
+    return np.asarray(taps / taps.sum())
+
+
 def soft_clip(x: np.ndarray) -> np.ndarray:
     """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n).
 
     Only what the clipper takes away passes through the decimator, so what stays under the knee is left untouched."""
-    k = np.arange(-CLIP_TAPS // 2 + 1, CLIP_TAPS // 2 + 1) - 0.5
-    taps = np.sinc(k) * np.kaiser(CLIP_TAPS + 2, 6.0)[1:-1]
     padded = np.pad(np.asarray(x, np.float64), ((0, 0), (CLIP_TAPS, CLIP_TAPS)))
-    return np.asarray(_clip(padded, taps / taps.sum(), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
+    return np.asarray(_clip(padded, _clip_taps(), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
 
 
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:

@@ -14,6 +14,7 @@ import numpy as np
 from scipy import fft
 
 from ersatz.core.dsp import followers
+from ersatz.core.dsp.convolution import convolved, spectrum_of
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
@@ -100,17 +101,9 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
     return response
 
 
-@lru_cache(maxsize=24)
+@lru_cache(maxsize=8)
 def _spectrum(reverb: Reverb, rate_hz: int, size: int) -> np.ndarray:
-    return np.asarray(fft.rfft(reverb_response(reverb, rate_hz), size, axis=-1))
-
-
-def reverberated(x: np.ndarray, reverb: Reverb, rate_hz: int) -> np.ndarray:
-    """The late sound alone, as long as the input, shape (2, n), float32."""
-    n = x.shape[1]
-    size = fft.next_fast_len(n + reverb_response(reverb, rate_hz).shape[1] - 1, real=True)
-    spectrum = fft.rfft(x.astype(np.float32), size, axis=-1) * _spectrum(reverb, rate_hz, size)
-    return np.asarray(fft.irfft(spectrum, size, axis=-1)[:, :n])
+    return spectrum_of(reverb_response(reverb, rate_hz), size)
 
 
 def reverb_of(s: Settings) -> Reverb:
@@ -119,7 +112,8 @@ def reverb_of(s: Settings) -> Reverb:
 
 def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Dry and reverberant sound."""
-    wet = reverberated(x, reverb_of(s), where.rate)
+    reverb = reverb_of(s)
+    wet = convolved(x, reverb_response(reverb, where.rate).shape[1], lambda size: _spectrum(reverb, where.rate, size), where.lead)
     if s.choices["freeze"] != "off":
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:

@@ -38,13 +38,15 @@ class Settings:
 @dataclass(frozen=True)
 class Where:
     """The stretch that an effect works on: `start` is the song's sample that its first one is. `key`: the signal of the part that
-    steers it, the same shape. `hits`: song samples where that part has its notes, or the effect's own part."""
+    steers it, the same shape. `hits`: song samples where that part has its notes, or the effect's own part. `lead`: so many samples
+    at the start are only there to be heard by the effect; what it gives for them isn't used."""
 
     rate: int = 44_100
     bpm: float = 120.0
     start: int = 0
     key: np.ndarray | None = None
     hits: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
+    lead: int = 0
 
     def beats(self, n: int) -> np.ndarray:
         """Song position of each sample in beats."""

@@ -7,7 +7,7 @@ import numpy as np
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.ducking import duck_curve_db
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
-from ersatz.core.mixdown.graph import Inputs, Node
+from ersatz.core.mixdown.graph import Inputs, Node, fingerprint
 from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.song.document import Song
 from ersatz.core.song.strips import Duck
@@ -37,7 +37,7 @@ class Ducks:
             reduction = duck_curve_db(0, n, np.array(near, np.int64), shape, self._beat)
             return factor(-duck.depth_db * reduction).astype(np.float32)
 
-        return Node("duck", (near, n, shape, self._beat, duck.depth_db), lambda: (), compute)
+        return Node("duck", (near, n, fingerprint(shape), self._beat, duck.depth_db), lambda: (), compute)
 
     def _near(self, curve: str, bar: int) -> tuple[int, ...]:
         """Triggers that act on a bar, in samples from its line."""

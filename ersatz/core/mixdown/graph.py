@@ -9,8 +9,9 @@ with is therefore in its key; there is no second place to say it.
 from __future__ import annotations
 
 import hashlib
+import time
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import FIRST_EXCEPTION, Executor, wait
+from concurrent.futures import FIRST_COMPLETED, Executor, wait
 from typing import Any, Literal
 
 import numpy as np
@@ -28,8 +29,8 @@ PROGRESS_S = 0.2
 
 
 class Node:
-    """`stage` begins the key and says to a reader what it is. `settings`: everything beside the inputs that shapes the samples, of
-    plain values and arrays. `inputs`: called when they are needed. `group`: nodes of one are computed one after the other; they
+    """`stage` begins the key and says to a reader what it is. `settings`: everything beside the inputs that shapes the samples, in
+    plain values. `inputs`: called when they are needed. `group`: nodes of one are computed one after the other; they
     share what is soon forgotten. `key`: where it is known already."""
 
     __slots__ = ("_inputs", "_key", "_settings", "compute", "group", "kept", "stage")
@@ -48,8 +49,8 @@ class Node:
     @property
     def key(self) -> str:
         if self._key is None:
-            made_of = (node and node.key for node in self.inputs)
-            self._key = f"{self.stage}-{hashed(engine(), self._settings, tuple(made_of))}"
+            made_of = [node and node.key for node in self.inputs]
+            self._key = f"{self.stage}-{hashed(engine(), self._settings, made_of)}"
         return self._key
 
 
@@ -58,23 +59,16 @@ Source = Callable[[int], Node | None]
 
 
 def hashed(*values: Any) -> str:
-    """Short stable hash of plain values, tuples of them and arrays."""
-    state = hashlib.blake2b(digest_size=12)
-    _feed(state, values)
-    return state.hexdigest()
+    """Short stable hash of plain values and tuples of them; arrays go in by their `fingerprint`."""
+    return hashlib.blake2b(repr(values).encode(), digest_size=12).hexdigest()
 
 
-def _feed(state: Any, value: Any) -> None:
-    if isinstance(value, (tuple, list)):
-        state.update(b"(")
-        for one in value:
-            _feed(state, one)
-        state.update(b")")
-    elif isinstance(value, np.ndarray):
-        state.update(f"{value.dtype}{value.shape}".encode())
-        state.update(np.ascontiguousarray(value).data)
-    else:
-        state.update(repr(value).encode() + b",")
+def fingerprint(value: Any) -> Any:
+    """An array as a short text that stands for it; what is none, as it is."""
+    if not isinstance(value, np.ndarray):
+        return value
+    content = hashlib.blake2b(np.ascontiguousarray(value).data, digest_size=12).hexdigest()
+    return f"{value.dtype}{value.shape}{content}"
 
 
 class Graph:
@@ -92,52 +86,71 @@ class Graph:
         return self.cache.get(node.key, compute, on_disk=node.kept == "disk", passing=node.kept == "quick")
 
     def prepare(self, nodes: Iterable[Node | None], pool: Executor, progress: Callable[[float], None]) -> None:
-        """Computes all that the nodes are made of and the cache doesn't hold, in levels that threads share: nothing in a level
-        needs anything else of it. Two threads that each went through nodes of their own would wait for each other most of the time.
-        What `progress` raises ends it at the next node; so does what a node raises."""
-        levels = Levels(self.cache)
+        """Computes all that the nodes are made of and the cache doesn't hold. Threads share the work, each node as soon as what it
+        needs is there; going through nodes of their own they would wait for each other most of the time. What `progress` raises
+        ends it at the next node; so does what a node raises."""
+        plan = Plan(self.cache)
         for node in nodes:
-            levels.want(node)
-        count, done = max(1, sum(map(len, levels.nodes()))), 0
-        for level in levels.nodes():
-            pending = {pool.submit(self.samples, node) for node in level}
-            try:
-                while pending:
-                    finished, pending = wait(pending, PROGRESS_S, FIRST_EXCEPTION)
-                    done += len(finished)
-                    for future in finished:
-                        future.result()
+            plan.want(node)
+        count, done, told = max(1, len(plan.nodes)), 0, time.monotonic()
+        pending = {pool.submit(self.samples, node): key for key, node in plan.ready()}
+        try:
+            while pending:
+                finished, _ = wait(pending, PROGRESS_S, FIRST_COMPLETED)
+                for future in finished:
+                    future.result()
+                    following = plan.computed(pending.pop(future))
+                    pending |= {pool.submit(self.samples, node): key for key, node in following}
+                done += len(finished)
+                if time.monotonic() - told > PROGRESS_S or not finished:
+                    told = time.monotonic()
                     progress(done / count)
-            finally:
-                for future in pending:
-                    future.cancel()
+        finally:
+            for future in pending:
+                future.cancel()
 
 
-class Levels:
-    """Nodes that have to be computed, each in the level behind the last one that it needs."""
+class Plan:
+    """Nodes that have to be computed, by key, and what each of them waits for. Quick nodes are computed where they are needed and
+    are none of these: what they are made of is waited for instead."""
 
     def __init__(self, cache: RenderCache):
         self._cache = cache
-        self._level_of: dict[str, int] = {}
-        self._levels: list[dict[str, list[Node]]] = []
+        self.nodes: dict[str, Node] = {}
+        self._waits_for: dict[str, set[str]] = {}
+        self._known: dict[str, frozenset[str]] = {}
+        self._behind: dict[str, list[str]] = {}
 
-    def want(self, node: Node | None) -> int:
-        """The first level at which it is there. A quick node is computed where it is needed, and has no level of its own."""
+    def want(self, node: Node | None) -> frozenset[str]:
+        """Keys of the nodes that have to be there before this one is."""
         if node is None:
-            return 0
-        known = self._level_of.get(node.key)
-        if known is not None:
-            return known
-        level = 0
-        if not self._cache.holds(node.key):
-            level = max((self.want(i) for i in node.inputs), default=0)
-            if node.kept != "quick":
-                if level == len(self._levels):
-                    self._levels.append({})
-                self._levels[level].setdefault(node.group, []).append(node)
-                level += 1
-        self._level_of[node.key] = level
-        return level
+            return frozenset()
+        if node.key not in self._known:
+            self._known[node.key] = self._missing(node)
+        return self._known[node.key]
 
-    def nodes(self) -> list[list[Node]]:
-        return [[node for nodes in groups.values() for node in nodes] for groups in self._levels]
+    def _missing(self, node: Node) -> frozenset[str]:
+        if self._cache.holds(node.key):
+            return frozenset()
+        waits_for = frozenset().union(*(self.want(i) for i in node.inputs))
+        if node.kept == "quick":
+            return waits_for
+        self.nodes[node.key] = node
+        self._waits_for[node.key] = set(waits_for)
+        for key in waits_for:
+            self._behind.setdefault(key, []).append(node.key)
+        return frozenset((node.key,))
+
+    def ready(self) -> list[tuple[str, Node]]:
+        """What needs nothing else of these, in order of strips."""
+        free = [(key, node) for key, node in self.nodes.items() if not self._waits_for[key]]
+        return sorted(free, key=lambda pair: pair[1].group)
+
+    def computed(self, key: str) -> list[tuple[str, Node]]:
+        """What has waited for nothing but this."""
+        free = []
+        for following in self._behind.get(key, ()):
+            self._waits_for[following].discard(key)
+            if not self._waits_for[following]:
+                free.append((following, self.nodes[following]))
+        return free

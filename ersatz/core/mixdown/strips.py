@@ -20,7 +20,7 @@ from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.ducks import Ducks
-from ersatz.core.mixdown.graph import Inputs, Kept, Node, Source, hashed
+from ersatz.core.mixdown.graph import Inputs, Kept, Node, Source, fingerprint, hashed
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, SongSection, digest
@@ -45,8 +45,12 @@ class Strips:
         self._made: dict[tuple[str, str, int], Node | None] = {}
         self._chains = {strip.id: _with_width(strip) for strip in song.strips()}
         self._acts: dict[tuple[str, int], Chain] = {}
-        self._settings: dict[Chain | str, str] = {}
         self._reduced: dict[tuple[str, int], Chain] = {}
+        # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
+        self._settings: dict[tuple[str, int], str] = {}
+        self._reaches: dict[int, tuple[int, int]] = {}
+        self._periods: dict[int, float] = {}
+        self._hits_of: dict[tuple[str, ...], np.ndarray] = {}
         self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
 
     def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], Node | None]) -> Node | None:
@@ -89,7 +93,7 @@ class Strips:
                     out += factor(_per_sample(level, n)).astype(np.float32) * samples
             return out
 
-        return Node("sum", (n, tuple(gains)), lambda: nodes, compute, "quick")
+        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
 
     def _sent(self, strip: Strip, to: str, bar: int) -> Node | None:
         if to in strip.sends and strip.sends[to].before_fader:
@@ -112,7 +116,7 @@ class Strips:
         return self._once("chain", strip, bar, lambda: self._chain(strip, chain, comes_in, bar))
 
     def _chain(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
-        before, after = reach(chain, self._song.bpm, RATE_HZ)
+        before, after = self._reach(chain)
         bars = self._bars.around(bar, before, after)
         sources = [source(b) for b in bars]
         if all(node is None for node in sources):
@@ -124,7 +128,7 @@ class Strips:
         begins = self._begins(chain, bar)
         start, shift = self._bars.edge(begins) - before, self._bars.edge(bar) - self._bars.edge(begins)
         gain_in = float(factor(strip.gain_in_db))
-        own_hits = self._hits([strip] if isinstance(strip, Part) else []) - shift
+        own = (strip,) if isinstance(strip, Part) else ()
 
         def compute(inputs: Inputs) -> np.ndarray:
             x = self._bars.stretch(inputs[: len(bars)], bars, bar, before, after).astype(np.float64)
@@ -137,14 +141,22 @@ class Strips:
             def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
                 at = (steering.index(part_id) + 1) * len(bars)
                 signal = self._bars.stretch(inputs[at : at + len(bars)], bars, bar, before, after)
-                return signal, self._hits(versions_of(part_id, self._song)) - shift
+                return signal, self._hits(tuple(versions_of(part_id, self._song))) - shift
 
-            out = run_chain(x, chain, Where(RATE_HZ, self._song.bpm, start, hits=own_hits), moved, keyed)
+            where = Where(RATE_HZ, self._song.bpm, start, hits=self._hits(own) - shift)
+            out = run_chain(x, chain, where, moved, keyed)
             return np.ascontiguousarray(out, np.float32)
 
-        settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), tuple(control.items()), begins)
+        moved_by = [(target, fingerprint(c)) for target, c in control.items()]
+        settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), moved_by, begins)
         kept: Kept = "disk" if isinstance(strip, Part) else "memory"
         return Node("chain", settings, lambda: [*sources, *steered], compute, kept, strip.id)
+
+    def _reach(self, chain: Chain) -> tuple[int, int]:
+        """Samples before and after a bar that a chain hears."""
+        if id(chain) not in self._reaches:
+            self._reaches[id(chain)] = reach(chain, self._song.bpm, RATE_HZ)
+        return self._reaches[id(chain)]
 
     def _acting(self, strip: Strip, bar: int) -> Chain:
         """The chain with those effects off that are automated to a blend of 0 all around a bar: they pass their input as it is, and
@@ -159,7 +171,7 @@ class Strips:
         blends = {a.device: a for a in strip.automation if a.param == "blend"}
         if not blends:
             return chain
-        before, after = reach(chain, self._song.bpm, RATE_HZ)
+        before, after = self._reach(chain)
         ticks = self._song.grid.ticks_per_bar
         per_sample = ticks / self._bars.length(bar)
         first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
@@ -177,14 +189,16 @@ class Strips:
 
     def _chain_settings(self, strip: Strip, chain: Chain) -> str:
         """What of a chain doesn't depend on the bar; worked out once for each."""
-        place = f"{strip.id} {id(chain)}"
+        place = (strip.id, id(chain))
         if place not in self._settings:
             self._settings[place] = hashed(self._song.bpm, strip.gain_in_db, digest(to_json(chain)))
         return self._settings[place]
 
     def _begins(self, chain: Chain, bar: int) -> int:
         """The first bar at which the chain's LFOs stand where they stand in this one, so that equal bars share a key."""
-        period = period_beats(chain)
+        if id(chain) not in self._periods:
+            self._periods[id(chain)] = period_beats(chain)
+        period = self._periods[id(chain)]
         if period == 0:
             return 0
         bars = period / self._song.grid.beats_per_bar
@@ -205,9 +219,12 @@ class Strips:
 
         return Node("side", gains, lambda: [node for _, node in versions], compute, "quick")
 
-    def _hits(self, parts: list[Part]) -> np.ndarray:
+    def _hits(self, parts: tuple[Part, ...]) -> np.ndarray:
         """Song samples at which the parts have notes, in order. They are in the keys of the parts' notes."""
-        return np.array(sorted(e.start for part in parts for e in self._notes.events(part)), np.int64)
+        ids = tuple(p.id for p in parts)
+        if ids not in self._hits_of:
+            self._hits_of[ids] = np.array(sorted(e.start for part in parts for e in self._notes.events(part)), np.int64)
+        return self._hits_of[ids]
 
     # Fader ------------------------------------------------------------------------------------------------------
 
@@ -238,7 +255,7 @@ class Strips:
             out = samples * gains.astype(np.float32)
             return out if ducked is None else np.multiply(out, ducked, out)
 
-        return Node("fader", (n, gain, pan, levels), lambda: (chained, duck), compute, "quick", strip.id)
+        return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick", strip.id)
 
     def _cell_db(self, strip: Strip, bar: int) -> float:
         cell = strip.cell(self.section(bar)[1].id) if isinstance(strip, Part) else None
