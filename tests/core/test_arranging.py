@@ -11,11 +11,13 @@ from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAuto
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PlacedCell, PutCells
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.edits.parts import (
+    AddLayer,
     AddPart,
     AddPattern,
     MovePart,
     SetChoke,
     SetGroove,
+    SetLayer,
     SetTempo,
     TakeOutPart,
     TakeOutPattern,
@@ -29,7 +31,7 @@ from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.mixdown.staging import staged
 from ersatz.core.song.document import REVERB_RETURN, Song
-from ersatz.core.song.parts import Alternative, Groove, Note, Sound
+from ersatz.core.song.parts import Alternative, Follows, Groove, Note, Sound
 from ersatz.core.song.strips import AutomationPoint, Effect, Target
 from tests.core.test_transitions import BAR, SONG
 
@@ -317,7 +319,7 @@ def test_every_edit_goes_through_json_and_names_itself():
         ShapeAutomation(Target("pad", "fader", "pan"), "rise", 0, BAR, 0.0, 1.0),
         CopyAutomation(Target("pad", "fader", "pan"), "s1", "s2"),
         DrawAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0), AutomationPoint(BAR, 1.0))),
-        SetAutomation(Target("pad", "fader", "pan"), ()),
+        SetAutomation(Target("pad", "fader", "pan"), ()), AddLayer(Follows("pad", 12)), SetLayer("lead", Follows("pad")),
     ]  # fmt: skip
     new = {"cells", "transitions", "parts", "automation"}
     assert {e.kind for e in edits} >= {k for k, e in EDITS.items() if e.__module__.rpartition(".")[2] in new}

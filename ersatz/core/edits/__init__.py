@@ -12,11 +12,13 @@ from ersatz.core.edits.ducking import AddCurve, DrawCurve, RenameCurve, SetTrigg
 from ersatz.core.edits.imported import ImportArrangement
 from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
 from ersatz.core.edits.parts import (
+    AddLayer,
     AddPart,
     AddPattern,
     MovePart,
     SetChoke,
     SetGroove,
+    SetLayer,
     SetTempo,
     TakeOutPart,
     TakeOutPattern,
@@ -97,7 +99,7 @@ Edit = (
     | RenameSection | AdoptSection | MakeRoom | CloseUp | RepeatBars
     | PutCells | KeepAlternative | FlipCell
     | PutTransition | TakeOutTransition
-    | AddPart | TakeOutPart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
+    | AddPart | AddLayer | SetLayer | TakeOutPart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
     | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
     | SetAutomation | DrawAutomation | ShapeAutomation | CopyAutomation
     | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several

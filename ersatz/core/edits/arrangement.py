@@ -28,9 +28,9 @@ class SwitchPart:
         part, section = part_of(song, self.part), section_of(song, self.section)
         cell = part.cell(section.id)
         if cell is None:
-            if not part.patterns:
+            if not part.patterns and part.follows is None:
                 raise InvalidEdit(f"{part.name} has no pattern to play.")
-            cells = (*part.cells, Cell(section.id, min(part.patterns), self.on))
+            cells = (*part.cells, Cell(section.id, min(part.patterns, default=""), self.on))
         else:
             cells = tuple(replace(c, on=self.on) if c.section == section.id else c for c in part.cells)
         return with_strip(song, replace(part, cells=cells))
@@ -146,7 +146,7 @@ def cell_of(song: Song, part: Part, section_id: str) -> Cell:
 
 def checked_cell(part: Part, section: SongSection, cell: Cell) -> None:
     """Raises InvalidEdit for what a section has no room for."""
-    if cell.on and cell.pattern not in part.patterns:
+    if cell.on and cell.pattern not in part.patterns and part.follows is None:
         raise InvalidEdit(f"{part.name} has no pattern “{cell.pattern}”.")
     if cell.fill_bars and cell.fill not in part.patterns:
         raise InvalidEdit(f"{part.name} has no pattern “{cell.fill}” to fill with.")

@@ -23,8 +23,9 @@ from ersatz.core.song.document import (
     with_each,
     with_strip,
 )
-from ersatz.core.song.parts import MOST_PATTERN_BARS, Cell, Groove, Part, Pattern, Role
+from ersatz.core.song.parts import MOST_PATTERN_BARS, Cell, Follows, Groove, Part, Pattern, Role
 from ersatz.core.song.strips import AnyStrip, sending
+from ersatz.core.song.transform import transposed
 from ersatz.core.voices import library
 
 MOST_PATTERNS = 26
@@ -78,12 +79,26 @@ class TakeOutPart:
         gone = part_of(song, self.part).id
         transitions = tuple(replace(t, on=tuple(o for o in t.on if o != gone)) for t in song.transitions)
         curves = tuple(replace(c, triggers=tuple(t for t in c.triggers if t != gone)) for c in song.curves)
-        parts = tuple(_without(p, gone) for p in song.parts if p.id != gone)
+        leader = part_of(song, gone)
+        parts = tuple(_without(_alone(p, leader), gone) for p in song.parts if p.id != gone)
         left = replace(song, parts=parts, transitions=transitions, curves=curves)
         return with_each(left, lambda strip: _unsteered(strip, gone))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} taken out"
+
+
+def _alone(part: Part, leader: Part) -> Part:
+    """A layer whose leader goes: it plays on what it has played, unless that one was a layer too."""
+    if part.follows is None or part.follows.part != leader.id:
+        return part
+    if leader.follows is not None:
+        return replace(part, follows=replace(part.follows, part=leader.follows.part))
+    by = part.follows.semitones
+    moved = {name: replace(p, notes=transposed(p.notes, by)) for name, p in leader.patterns.items()}
+    off = {c.section for c in part.cells if not c.on}
+    cells = tuple(replace(c, on=c.on and c.section not in off, sound=None, part="", other=None) for c in leader.cells)
+    return replace(part, follows=None, patterns=moved, cells=cells, groove=leader.groove)
 
 
 def _unsteered(strip: AnyStrip, gone: str) -> AnyStrip:
@@ -96,6 +111,53 @@ def _without(part: Part, gone: str) -> Part:
         for c in part.cells
     )
     return replace(part, cells=cells)
+
+
+@dataclass(frozen=True)
+class AddLayer:
+    """A part that plays what another plays, with a shipped sound (the other's own without a name), at its place in the mix."""
+
+    kind: ClassVar[str] = "add_layer"
+    follows: Follows
+    sound: str = ""
+    name: str = ""
+
+    def apply(self, song: Song) -> Song:
+        leader = part_of(song, self.follows.part)
+        # A part like any other, until it follows.
+        made = AddPart(leader.role, self.name or f"{leader.name} layer", self.sound).apply(song)
+        layer = made.parts[-1]
+        sound = layer.sound if self.sound else leader.sound
+        placed = replace(
+            layer, sound=sound, out=leader.out, duck=leader.duck, sends=dict(leader.sends), gain_db=leader.gain_db, patterns={},
+            follows=self.follows,
+        )  # fmt: skip
+        return with_strip(made, placed)
+
+    def sentence(self, song: Song) -> str:
+        return f"{self.name or f'{part_of(song, self.follows.part).name} layer'} added"
+
+
+@dataclass(frozen=True)
+class SetLayer:
+    """What a layer plays of another part; without `follows` it plays its own patterns."""
+
+    kind: ClassVar[str] = "set_layer"
+    part: str
+    follows: Follows | None
+
+    def apply(self, song: Song) -> Song:
+        part = part_of(song, self.part)
+        if self.follows:
+            part_of(song, self.follows.part)
+        try:
+            return with_strip(song, replace(part, follows=self.follows))
+        except ValueError as error:
+            raise InvalidEdit(f"{part.name} would follow itself.") from error
+
+    def sentence(self, song: Song) -> str:
+        name = part_of(song, self.part).name
+        return f"{name} follows {part_of(song, self.follows.part).name}" if self.follows else f"{name} plays its own patterns"
 
 
 @dataclass(frozen=True)

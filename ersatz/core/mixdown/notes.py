@@ -23,7 +23,7 @@ from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, digest
 from ersatz.core.song.parts import Part
-from ersatz.core.transitions.spec import StagedPart
+from ersatz.core.transitions.spec import StagedPart, versions_of
 from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
 from ersatz.core.voices.spec import Played
 
@@ -91,7 +91,20 @@ class Notes:
         cells = tuple((c.section, c.pattern, c.on, c.entry_bars, c.exit_bars, c.fill, c.fill_bars) for c in part.cells)
         placed = (part.placed, part.rests, part.gaps) if isinstance(part, StagedPart) else ()
         patterns = tuple(sorted(part.patterns.items()))
-        return (song.grid, song.swing_percent, sections, part.id, patterns, cells, line, part.groove, placed)
+        followed = tuple(self._plan(p) for p in versions_of(part.follows.part, song)) if part.follows else ()
+        return (
+            song.grid,
+            song.swing_percent,
+            sections,
+            part.id,
+            patterns,
+            cells,
+            line,
+            part.groove,
+            placed,
+            part.follows,
+            followed,
+        )
 
     def _lay(self, part: Part) -> _Laid:
         lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in self._group(part)}

@@ -15,8 +15,8 @@ import numpy as np
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import DuckCurve, Song, SongSection
-from ersatz.core.song.parts import Cell, Note, Part, Pattern
-from ersatz.core.transitions.spec import StagedPart, base_of, playing_in
+from ersatz.core.song.parts import Cell, Follows, Note, Part, Pattern
+from ersatz.core.transitions.spec import StagedPart, base_of, playing_in, versions_of
 from ersatz.core.voices import VARIANTS, voice_of
 
 SIXTEENTH = TICKS_PER_BEAT // 4
@@ -62,8 +62,80 @@ class Sounding:
         return self.midi + self.semitones
 
 
+#: How far under the loudest note of a part an accent may lie.
+ACCENT = 0.1
+TOGETHER_TICKS = 60
+#: How much an interval, in semitones, speaks for the note under it as the root.
+OVER_ROOT = {7: 1.2, 3: 1.0, 4: 1.0, 10: 0.5, 11: 0.5, 6: 0.4, 8: 0.4}
+
+
 def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
-    """Every note of a part of a staged song, section by section: patterns laid out through cells, then what transitions place."""
+    """Every note of a part of a staged song: of a layer those that it follows, else patterns laid out through cells; then what
+    transitions place."""
+    if part.follows is None:
+        yield from _own_notes(song, part)
+    else:
+        yield from _followed(song, part, part.follows)
+    yield from _placed(part)
+
+
+def _followed(song: Song, part: Part, follows: Follows) -> Iterator[Sounding]:
+    leading = versions_of(follows.part, song)
+    notes = sorted((n for p in leading for n in sounding_notes(song, p) if not n.swell), key=lambda n: (n.start, n.pitch))
+    late = follows.late_ms * TICKS_PER_BEAT / song.grid.beat_s / 1000
+    rests = _Stretches(_switched_off(song, part))
+    gaps = _Stretches(part.gaps if isinstance(part, StagedPart) else ())
+    for note in chosen(notes, follows.only):
+        if not rests.cover(note.start) and not gaps.cover(note.start):
+            start = max(0.0, note.start + late)
+            yield replace(
+                note, start=start, end=start + note.end - note.start, midi=min(127, max(0, note.midi + follows.semitones)),
+                semitones=note.semitones + follows.cents / 100, velocity=min(1.0, note.velocity * follows.velocity),
+            )  # fmt: skip
+
+
+def _switched_off(song: Song, part: Part) -> tuple[tuple[int, int], ...]:
+    """Stretches of the sections in which a part is off."""
+    ticks = song.grid.ticks_of_bar
+    return tuple(
+        (ticks(bar), ticks(bar + s.bars)) for bar, s in song.placed() if (cell := part.cell(s.id)) is not None and not cell.on
+    )  # fmt: skip
+
+
+def chosen(notes: list[Sounding], only: str) -> list[Sounding]:
+    """Those of a part's notes, in order of start, that a layer plays."""
+    if only == "all" or not notes:
+        return notes
+    if only == "accents":
+        loudest = max(n.velocity for n in notes)
+        return [n for n in notes if n.velocity >= loudest - ACCENT]
+    pick = {"top": lambda group: group[-1], "lowest": lambda group: group[0], "root": root_of}[only]
+    return [pick(sorted(group, key=lambda n: n.pitch)) for group in _together(notes)]
+
+
+def _together(notes: list[Sounding]) -> Iterator[list[Sounding]]:
+    """Notes, in order of start, that begin within TOGETHER_TICKS of each other, as humanised ones of a chord do."""
+    group: list[Sounding] = []
+    for note in notes:
+        if group and note.start - group[0].start > TOGETHER_TICKS:
+            yield group
+            group = []
+        group.append(note)
+    if group:
+        yield group
+
+
+def root_of(chord: list[Sounding]) -> Sounding:
+    """The note that the others stand over best: a fifth, a third, a seventh; the lowest of several."""
+
+    def fitting(note: Sounding) -> float:
+        return sum(OVER_ROOT.get(round(other.pitch - note.pitch) % 12, 0.0) for other in chord)
+
+    return max(chord, key=lambda n: (fitting(n), -n.pitch))
+
+
+def _own_notes(song: Song, part: Part) -> Iterator[Sounding]:
+    """Section by section."""
     late = _Lateness(song, part)
     staged = part if isinstance(part, StagedPart) else None
     rests = _Stretches((*staged.rests, *staged.gaps) if staged else ())
@@ -75,6 +147,11 @@ def sounding_notes(song: Song, part: Part) -> Iterator[Sounding]:
         for tick, end, note in _laid_out(song, part, section, cell, start):
             if not rests.cover(tick):
                 yield from _struck(late, note, tick, (tick - start) % song.grid.ticks_per_bar, min(end, rests.next(tick)))
+
+
+def _placed(part: Part) -> Iterator[Sounding]:
+    """What transitions place."""
+    staged = part if isinstance(part, StagedPart) else None
     gaps = _Stretches(staged.gaps if staged else ())
     for placed in staged.placed if staged else ():
         note = placed.note
@@ -93,7 +170,7 @@ class _Stretches:
         self._all = sorted(stretches)
         self._starts = [start for start, _ in self._all]
 
-    def cover(self, tick: int) -> bool:
+    def cover(self, tick: float) -> bool:
         return any(start <= tick < end for start, end in self._all)
 
     def next(self, tick: int) -> float:

@@ -50,6 +50,10 @@ def _alternatives(song: Song) -> Song:
     for part in song.parts:
         taken = {c.section for c in lent[part.id]}
         cells = (*(c for c in part.cells if c.section not in taken and not c.part), *lent[part.id])
+        if part.follows:
+            # A layer has one sound: its cells only switch it.
+            out.append(part)
+            continue
         sounds: list[Sound] = []
         for cell in cells:
             if cell.sound and cell.sound not in sounds:

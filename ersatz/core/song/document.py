@@ -244,6 +244,13 @@ def check_wiring(song: Song) -> None:
             raise ValueError(f"“{strip.id}” sends to what is no return")
         if strip.duck and strip.duck.curve not in curves:
             raise ValueError(f"“{strip.id}” is ducked by a curve that isn't there")
+    parts = {p.id: p for p in song.parts}
+    for part in song.parts:
+        if part.follows and part.follows.part not in parts:
+            raise ValueError(f"“{part.id}” follows what isn't there")
+    follows = {p.id: [p.follows.part] for p in song.parts if p.follows}
+    if any(part_id in onward(part_id, follows) for part_id in follows):
+        raise ValueError("a layer follows itself")
     goes_to = {s.id: [s.out, *sends_of(s)] for s in (*song.buses, *song.returns)}
     if any(strip_id in onward(strip_id, goes_to) for strip_id in goes_to):
         raise ValueError("a bus or a return goes to itself")

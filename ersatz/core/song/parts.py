@@ -140,9 +140,24 @@ class Groove:
             raise ValueError(f"a groove has {STEPS_PER_BAR} steps")
 
 
+@dataclass(frozen=True)
+class Follows:
+    """A layer's: `part` is the one whose notes it plays. `semitones` and `cents` higher, `late_ms` later, `velocity` times as hard.
+    `only` some of them: the accents (the loudest, and what comes within a tenth of them), of notes that begin together
+    the top or the lowest one, or the root of the chord that they make."""
+
+    part: Id
+    semitones: Annotated[int, Within(-48, 48)] = 0
+    cents: Annotated[float, Within(-100, 100)] = 0.0
+    late_ms: Annotated[float, Within(-100, 100)] = 0.0
+    velocity: Annotated[float, Within(0, 2)] = 1.0
+    only: Literal["all", "accents", "top", "root", "lowest"] = "all"
+
+
 @dataclass(frozen=True, kw_only=True)
 class Part(Strip):
-    """`low_cut_hz`, `high_cut_hz`: of its notes, in front of everything else, 0 for none. `choke`: hits of parts with the same name
+    """`follows`: its notes are another part's, wherever that one plays and this one isn't switched off; its own patterns rest.
+    `low_cut_hz`, `high_cut_hz`: of its notes, in front of everything else, 0 for none. `choke`: hits of parts with the same name
     here cut each other off."""
 
     role: Role
@@ -153,6 +168,7 @@ class Part(Strip):
     high_cut_hz: Hertz = 0.0
     choke: Name = ""
     groove: Groove = Groove()
+    follows: Follows | None = None
 
     def cell(self, section: str) -> Cell | None:
         return next((c for c in self.cells if c.section == section), None)
