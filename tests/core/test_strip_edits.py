@@ -85,6 +85,9 @@ CASES = [
      lambda s: [(e.kind, e.key) for e in s.part("kick").chain] == [("eq", ""), ("compressor", "")]),
     ({"kind": "copy_chain", "strip": "pad", "to": MASTER, "instead": True}, "Master: Equaliser, Compressor of Pad taken over",
      lambda s: [(e.id, e.key) for e in s.master.chain] == [("e1", ""), ("e2", "kick")]),
+    ({"kind": "set_modulators", "strip": "pad", "modulators": [{"id": "m1", "moves": [
+        {"target": {"strip": BASS, "device": "fader", "param": "gain_db"}, "amount": 3.0}]}]}, "Pad: LFO moves Level of Bass",
+     lambda s: [m.moves[0].amount for m in s.part("pad").modulators] == [3.0]),
     ({"kind": "set_effects", "strip": MUSIC, "effects": [{"kind": "reverb"}]}, "Music: Reverb added",
      lambda s: [e.id for e in s.strip(MUSIC).chain] == ["e1"]),
     ({"kind": "set_cuts", "part": "pad", "low_cut_hz": 140.0, "high_cut_hz": 0.0}, "Pad: low cut 140 Hz, high cut none",

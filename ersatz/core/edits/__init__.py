@@ -55,6 +55,7 @@ from ersatz.core.edits.strips import (
     RenameStrip,
     SetCuts,
     SetDuck,
+    SetModulators,
     SetOutput,
     SetSend,
     SetStrip,
@@ -92,7 +93,8 @@ class Several:
 
 Edit = (
     SwitchPart | SetCell | Rename
-    | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | TakeOutStrip | CopyChain | SetCuts
+    | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | TakeOutStrip | CopyChain
+    | SetCuts | SetModulators
     | AddCurve | DrawCurve | SetTriggers | RenameCurve | TakeOutCurve
     | SetKey | SetSwing | SetMaster | SetMasterEq
     | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection | JoinSection | TakeOutSection | AdoptPlan

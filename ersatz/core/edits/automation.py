@@ -7,44 +7,29 @@ from typing import ClassVar, Literal, get_args
 
 from ersatz.core.edits.arrangement import section_name, section_of, strip_of
 from ersatz.core.edits.sound import figure
-from ersatz.core.edits.strips import SEND_HIGH_DB, VALUES
-from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.bounds import Tick
-from ersatz.core.song.document import Master, Song, with_strip
-from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import CLOSED_DB, FADER, SENDS, Automation, AutomationPoint, Effect, Strip, Target
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.strips import FADER, SENDS, Automation, AutomationPoint, Target
+from ersatz.core.targets import Value, values_of
 
 MOST_AUTOMATION_POINTS = 2000
 Shape = Literal["rise", "fall", "pulse", "stairs"]
 SHAPES: tuple[Shape, ...] = get_args(Shape)
 STAIRS = 8
 SPAN_DB, OPEN_SEND_DB = 18.0, -12.0
-#: Values of a fader that can be automated. The master's width is set once.
-FADERS = ("gain_db", "pan", "width")
-SEND_RANGE = (CLOSED_DB, SEND_HIGH_DB)
 
 
-def automatable(song: Song, strip_id: str) -> dict[Target, tuple[float, float]]:
-    """What of a strip may be automated: target -> lowest and highest value. Raises InvalidEdit."""
-    strip = strip_of(song, strip_id)
-    faders = [name for name in FADERS if not (name == "width" and isinstance(strip, Master))]
-    rows: dict[tuple[str, str], tuple[float, float]] = {(FADER, name): (VALUES[name].low, VALUES[name].high) for name in faders}
-    # A part may begin to send by its curve; what a bus or a return sends to stands in it, so that nothing goes in a circle.
-    for found in song.returns:
-        if isinstance(strip, Part) or found.id in strip.sends:
-            rows[SENDS, found.id] = SEND_RANGE
-    for effect in strip.chain:
-        rows[effect.id, "blend"] = (0.0, 1.0)
-        rows.update({(effect.id, p.name): (p.low, p.high) for p in spec_of(effect).params if p.moves is not None})
-    return {Target(strip_id, device, param): row for (device, param), row in rows.items()}
+def automatable(song: Song, strip_id: str) -> dict[Target, Value]:
+    """What of a strip may be automated. Raises InvalidEdit."""
+    return values_of(song, strip_of(song, strip_id))
 
 
-def _effect_of(strip: Strip, target: Target) -> Effect:
-    effect = strip.effect(target.device)
-    if effect is None:
-        raise InvalidEdit("This effect isn’t there any more.")
-    return effect
+def _value(song: Song, target: Target) -> Value:
+    found = automatable(song, target.strip).get(target)
+    if found is None:
+        raise InvalidEdit(f"“{target.param}” can’t be automated there.")
+    return found
 
 
 def _points_of(song: Song, target: Target) -> tuple[AutomationPoint, ...]:
@@ -52,20 +37,16 @@ def _points_of(song: Song, target: Target) -> tuple[AutomationPoint, ...]:
     return curve.points if curve else ()
 
 
-def described(song: Song, target: Target) -> tuple[str, str]:
-    """What a target is called, and its unit."""
-    if target.device == FADER:
-        return VALUES[target.param].title, VALUES[target.param].unit
+def described(song: Song, target: Target) -> str:
+    """What a target is called."""
     if target.device == SENDS:
-        return f"Send to {strip_of(song, target.param).name}", "dB"
-    spec = spec_of(_effect_of(strip_of(song, target.strip), target))
-    param = next((p for p in spec.params if p.name == target.param), None)
-    return f"{spec.title}: {param.title if param else 'Blend'}", param.unit if param else ""
+        return f"Send to {strip_of(song, target.param).name}"
+    return _value(song, target).title
 
 
 def _said(song: Song, target: Target) -> tuple[str, str]:
     """What strip and value are called in a sentence."""
-    return strip_of(song, target.strip).name, described(song, target)[0]
+    return strip_of(song, target.strip).name, described(song, target)
 
 
 @dataclass(frozen=True)
@@ -77,10 +58,8 @@ class SetAutomation:
     points: tuple[AutomationPoint, ...]
 
     def apply(self, song: Song) -> Song:
-        allowed = automatable(song, self.target.strip)
-        if self.target not in allowed:
-            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
-        low, high = allowed[self.target]
+        allowed = _value(song, self.target).param
+        low, high = allowed.low, allowed.high
         ticks = [p.tick for p in self.points]
         if ticks != sorted(ticks) or len(ticks) > MOST_AUTOMATION_POINTS or any(t < 0 for t in ticks):
             raise InvalidEdit(f"An automation has up to {MOST_AUTOMATION_POINTS} points in order of time.")
@@ -117,26 +96,14 @@ def shape_points(shape: Shape, first: int, last: int, low: float, high: float, b
     return tuple(out)
 
 
-def standing(song: Song, target: Target) -> float:
-    """The value that a target has where nothing is automated."""
-    strip = strip_of(song, target.strip)
-    if target.device == FADER:
-        return float(getattr(strip, target.param))
-    if target.device == SENDS:
-        return strip.send_db(target.param)
-    effect = _effect_of(strip, target)
-    if target.param == "blend":
-        return effect.blend
-    return next(p.value(effect.params) for p in spec_of(effect).params if p.name == target.param)
-
-
 def usual_span(song: Song, target: Target) -> tuple[float, float]:
     """Between which values a shape goes where none are named: a level or a send up to where it stands (a closed send to -12 dB)
     from SPAN_DB under it, anything else through its range."""
-    low, high = automatable(song, target.strip)[target]
+    value = _value(song, target)
+    low, high = value.param.low, value.param.high
     if target.device != SENDS and (target.device, target.param) != (FADER, "gain_db"):
         return low, high
-    top = standing(song, target)
+    top = value.stands
     top = OPEN_SEND_DB if top <= low else top
     return max(low, top - SPAN_DB), top
 
@@ -155,8 +122,7 @@ class ShapeAutomation:
     high: float | None = None
 
     def apply(self, song: Song) -> Song:
-        if self.target not in automatable(song, self.target.strip):
-            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
+        _value(song, self.target)
         usual = usual_span(song, self.target)
         low, high = (given if given is not None else u for given, u in zip((self.low, self.high), usual))
         if not 0 <= self.first < self.last - song.grid.ticks_per_bar // 16:
@@ -173,7 +139,7 @@ class ShapeAutomation:
 def _over(song: Song, target: Target, points: tuple[AutomationPoint, ...]) -> tuple[AutomationPoint, ...]:
     """A curve with `points` in the place of those that lay there."""
     first, last = points[0].tick, points[-1].tick
-    held = _points_of(song, target) or (AutomationPoint(0, standing(song, target)),)
+    held = _points_of(song, target) or (AutomationPoint(0, _value(song, target).stands),)
 
     def at(tick: int) -> AutomationPoint:
         return AutomationPoint(tick, round(value_at(held, tick), 5))
@@ -202,8 +168,7 @@ class DrawAutomation:
     points: tuple[AutomationPoint, ...]
 
     def apply(self, song: Song) -> Song:
-        if self.target not in automatable(song, self.target.strip):
-            raise InvalidEdit(f"“{self.target.param}” can’t be automated there.")
+        _value(song, self.target)
         if not self.points or [p.tick for p in self.points] != sorted({p.tick for p in self.points}):
             raise InvalidEdit("A line has points in order of time.")
         return SetAutomation(self.target, _over(song, self.target, self.points)).apply(song)

@@ -20,6 +20,7 @@ from ersatz.core.song.document import (
     REVERB_RETURN,
     Song,
     fitted,
+    settled,
     with_each,
     with_strip,
 )
@@ -82,7 +83,7 @@ class TakeOutPart:
         leader = part_of(song, gone)
         parts = tuple(_without(_alone(p, leader), gone) for p in song.parts if p.id != gone)
         left = replace(song, parts=parts, transitions=transitions, curves=curves)
-        return with_each(left, lambda strip: _unsteered(strip, gone))
+        return settled(with_each(left, lambda strip: _unsteered(strip, gone)))
 
     def sentence(self, song: Song) -> str:
         return f"{part_of(song, self.part).name} taken out"

@@ -9,7 +9,7 @@ from ersatz.core.edits.arrangement import part_of, strip_of
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit, UnusableDocument
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.document import Song, settled, with_strip
 from ersatz.core.song.parts import Modulation, Part, Sound
 from ersatz.core.song.strips import Effect, identified, kept_automation
 from ersatz.core.voices import complete, library, path, sampler, synth, voice_of
@@ -212,7 +212,7 @@ class SetEffects:
         if any(kinds.get(e.id, e.kind) != e.kind for e in self.effects):
             raise InvalidEdit("These effects aren’t there any more.")
         effects = identified(self.effects, kinds)
-        return with_strip(song, replace(strip, chain=effects, automation=kept_automation(strip.automation, effects)))
+        return settled(with_strip(song, replace(strip, chain=effects, automation=kept_automation(strip.automation, effects))))
 
     def sentence(self, song: Song) -> str:
         strip = strip_of(song, self.strip)

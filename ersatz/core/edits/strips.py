@@ -9,7 +9,6 @@ from ersatz.core.edits.arrangement import checked_name, fresh_id, part_of, strip
 from ersatz.core.edits.sound import MOST_EFFECTS, figure
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.params import Param
 from ersatz.core.serial import Most
 from ersatz.core.song.bounds import Decibels, Id
 from ersatz.core.song.document import (
@@ -20,6 +19,7 @@ from ersatz.core.song.document import (
     Master,
     Song,
     check_wiring,
+    settled,
     with_each,
     with_strip,
 )
@@ -27,28 +27,23 @@ from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import (
     CLOSED_DB,
     MASTER,
-    MOST_WIDTH,
     SENDS,
     AnyStrip,
     Duck,
     Effect,
+    Modulator,
     Send,
     Strip,
     kept_automation,
     with_fader,
 )
+from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES, value_of, values_of
+from ersatz.core.voices.modulation import SYNCED_BEATS
 
-#: One figure of every strip each. Level is the fader; the gain lies in front of the chain.
-VALUES = {
-    p.name: p for p in (
-        Param("gain_in_db", "dB", -24, 24, 0, "Gain in"), Param("gain_db", "dB", CLOSED_DB, 18, 0, "Level"),
-        Param("pan", "", -1, 1, 0, "Pan"), Param("width", "", 0, MOST_WIDTH, 1, "Width"),
-        Param("mono_below_hz", "Hz", 0, 500, 0, "Mono below"),
-    )
-}  # fmt: skip
 Figure = Literal["gain_in_db", "gain_db", "pan", "width", "mono_below_hz"]
-SEND_HIGH_DB = 12.0
 MOST_DUCKED_DB = 40.0
+MOST_MODULATORS = 8
+RATES = ("Hz", *SYNCED_BEATS)
 #: What a return is made with.
 SPACES = {
     "reverb": Effect("reverb", ROOM, {"kind": "room", "dry": "taken out"}),
@@ -85,7 +80,7 @@ class SetStrip:
     value: float
 
     def apply(self, song: Song) -> Song:
-        strip, param = strip_of(song, self.strip), VALUES[self.name]
+        strip, param = strip_of(song, self.strip), STRIP_VALUES[self.name]
         if not param.low <= self.value <= param.high:
             low, high = figure(param.low, ""), figure(param.high, param.unit)
             raise InvalidEdit(f"{param.title} lies between {low} and {high}.")
@@ -93,7 +88,7 @@ class SetStrip:
         return with_strip(song, with_fader(strip, value) if self.name == "gain_db" else _with(strip, self.name, value))
 
     def sentence(self, song: Song) -> str:
-        name, param = strip_of(song, self.strip).name, VALUES[self.name]
+        name, param = strip_of(song, self.strip).name, STRIP_VALUES[self.name]
         if self.name == "gain_db":
             return f"{name} at {self.value:+.1f} dB".replace("-", "−")
         return f"{name}: {param.title} {figure(self.value, param.unit)}"
@@ -276,12 +271,13 @@ class TakeOutStrip:
             replace(t, on=tuple(o for o in t.on if o != gone.id)) for t in song.transitions if t.on != (gone.id,)
         )  # fmt: skip
         left = with_each(song, without)
-        return replace(
+        left = replace(
             left,
             buses=tuple(b for b in left.buses if b.id != gone.id),
             returns=tuple(r for r in left.returns if r.id != gone.id),
             transitions=transitions,
         )
+        return settled(left)
 
     def sentence(self, song: Song) -> str:
         return f"{self._bus_or_return(song).name} taken out"
@@ -306,7 +302,8 @@ class CopyChain:
         if len(chain) > MOST_EFFECTS:
             raise InvalidEdit(f"A chain has at most {MOST_EFFECTS} effects.")
         changed = replace(to, chain=chain, automation=())
-        return with_strip(song, replace(changed, automation=kept_automation(to.automation, () if self.instead else to.chain)))
+        kept = kept_automation(to.automation, () if self.instead else to.chain)
+        return settled(with_strip(song, replace(changed, automation=kept)))
 
     def sentence(self, song: Song) -> str:
         strip, to = strip_of(song, self.strip), strip_of(song, self.to)
@@ -333,3 +330,37 @@ class SetCuts:
     def sentence(self, song: Song) -> str:
         low, high = (figure(hz, "Hz") if hz else "none" for hz in (self.low_cut_hz, self.high_cut_hz))
         return f"{part_of(song, self.part).name}: low cut {low}, high cut {high}"
+
+
+@dataclass(frozen=True)
+class SetModulators:
+    """The LFOs of a strip, which move values of this strip or of others."""
+
+    kind: ClassVar[str] = "set_modulators"
+    strip: str
+    modulators: Annotated[tuple[Modulator, ...], Most(MOST_MODULATORS)]
+
+    def apply(self, song: Song) -> Song:
+        strip = strip_of(song, self.strip)
+        if len({m.id for m in self.modulators}) != len(self.modulators) or not all(m.id for m in self.modulators):
+            raise InvalidEdit("Modulators have ids of their own.")
+        for modulator in self.modulators:
+            if modulator.rate not in RATES:
+                raise InvalidEdit(f"A modulator’s rate is one of {', '.join(RATES)}.")
+            for move in modulator.moves:
+                if move.target not in values_of(song, strip_of(song, move.target.strip)):
+                    raise InvalidEdit(f"“{move.target.param}” can’t be moved there.")
+        return with_strip(song, replace(strip, modulators=self.modulators))
+
+    def sentence(self, song: Song) -> str:
+        strip = strip_of(song, self.strip)
+        if len(self.modulators) < len(strip.modulators):
+            return f"{strip.name}: a modulator less"
+        changed = next((m for m in self.modulators if m not in strip.modulators), None)
+        if changed is None or not changed.moves:
+            return f"{strip.name}: modulators"
+        target = changed.moves[0].target
+        moved = strip_of(song, target.strip)
+        value = value_of(moved, target.device, target.param)
+        of = "" if moved.id == strip.id else f" of {moved.name}"
+        return f"{strip.name}: LFO moves {value.title if value else target.param}{of}"

@@ -12,8 +12,9 @@ import numpy as np
 from ersatz.core.grid import BarGrid
 from ersatz.core.song.strips import Automation
 from ersatz.core.voices.modulation import bent
+from ersatz.core.voices.spec import MOVED_EVERY
 
-CONTROL = 64
+CONTROL = MOVED_EVERY
 
 
 def values_at(automation: Automation, ticks: np.ndarray) -> np.ndarray:

@@ -17,15 +17,18 @@ from ersatz.core.effects import eq, space
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Inputs, Kept, Node
+from ersatz.core.mixdown.graph import Inputs, Kept, Node, fingerprint
 from ersatz.core.mixdown.schedule import Event, choke, schedule_part
+from ersatz.core.mixdown.values import Values
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, digest
 from ersatz.core.song.parts import Part
+from ersatz.core.song.strips import VOICE
+from ersatz.core.targets import moves_inside_a_note
 from ersatz.core.transitions.spec import StagedPart, versions_of
 from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
-from ersatz.core.voices.spec import Played
+from ersatz.core.voices.spec import Patch, Played
 
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
@@ -61,17 +64,34 @@ class Notes:
         self._song, self._bars, self._cache, self._samples = song, bars, cache, samples
         self._laid: dict[str, _Laid] = {}
         self._nodes: dict[str, dict[int, Node]] = defaultdict(dict)
+        self._hits: dict[str, np.ndarray] = {}
+        self._lengths: dict[tuple[str, int, int, float], int] = {}
+        self._patches: dict[str, Patch] = {}
+        self.values = Values(song, bars, self.hits)
 
     def events(self, part: Part) -> list[Event]:
         """In order of start, hits of a choke group cut."""
         return self._of(part).events
+
+    def hits(self, part: Part) -> np.ndarray:
+        """Song samples at which the part has notes, in order."""
+        if part.id not in self._hits:
+            self._hits[part.id] = np.array([e.start for e in self.events(part)], np.int64)
+        return self._hits[part.id]
 
     def made_of(self, part: Part) -> Hashable:
         """Everything that a part's notes depend on."""
         # Of the sounds that cut it only the times count, but their lines may be joined, which their sounds decide.
         swells = isinstance(part, StagedPart) and any(p.swell for p in part.placed)
         space = self._swell_space if swells else None
-        return (part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in self._group(part)), space)
+        return (part.id, self._traits[part.id].settings, tuple(self._plan(p) for p in self._group(part)), space, self._moving(part))
+
+    def _moving(self, part: Part) -> Hashable:
+        """What moves the voice: no part of where notes lie, but of their keys."""
+        drawn = tuple(a for a in part.automation if a.device == VOICE)
+        moving = self.values.modulators_of(part, VOICE)
+        hit = tuple(self._plan(owner) for _, owner, _ in moving if isinstance(owner, Part))
+        return (drawn, tuple((m, amount) for m, _, amount in moving), hit)
 
     def _group(self, part: Part) -> list[Part]:
         """The parts whose hits cut each other with this one's."""
@@ -109,22 +129,27 @@ class Notes:
     def _lay(self, part: Part) -> _Laid:
         lines = {p.id: schedule_part(self._song, p, RATE_HZ) for p in self._group(part)}
         events = (choke(lines) if part.choke else lines)[part.id]
-        sounds_for: dict[tuple[int, int, float], int] = {}
-        voice, patch = voice_of(part.sound), complete(part.sound, self._samples)
         by_bar: dict[int, list[Event]] = {}
         for event in events:
-            what = (event.length, event.midi, event.semitones)
-            if event.swell:
-                sounds_for[what] = event.length
-            elif what not in sounds_for:
-                seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm, event.semitones)
-                sounds_for[what] = int(seconds * RATE_HZ) + 2
-            end = event.start + (sounds_for[what] if event.cut is None else event.cut + CHOKE_FADE)
+            end = event.start + (self._length(part, event) if event.cut is None else event.cut + CHOKE_FADE)
             bar = event.bar
             while self._bars.edge(bar) < end:
                 by_bar.setdefault(bar, []).append(event)
                 bar += 1
         return _Laid(events, by_bar, {})
+
+    def _length(self, part: Part, event: Event) -> int:
+        """Samples that a note sounds at most."""
+        if event.swell:
+            return event.length
+        what = (part.id, event.length, event.midi, event.semitones)
+        if what not in self._lengths:
+            if part.id not in self._patches:
+                self._patches[part.id] = complete(part.sound, self._samples)
+            voice, patch = voice_of(part.sound), self._patches[part.id]
+            seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm, event.semitones)
+            self._lengths[what] = int(seconds * RATE_HZ) + 2
+        return self._lengths[what]
 
     @cached_property
     def _traits(self) -> dict[str, _Traits]:
@@ -160,13 +185,27 @@ class Notes:
             tuple((int(at), semitones) for at, semitones in event.bend),
             event.variant if traits.takes else 0,
             event.semitones,
+            self._moved(part, event),
         )
+
+    def _moved(self, part: Part, event: Event) -> dict[str, np.ndarray]:
+        """Values of the voice over a note, every CONTROL samples; one figure where a value stands all through it."""
+        names = self.values.moves(part, VOICE)
+        if not names:
+            return {}
+        voice, start, out = voice_of(part.sound), event.start - self._bars.edge(event.bar), {}
+        for param in (p for p in voice.params if p.name in names):
+            inside = moves_inside_a_note(part, param)
+            curve = self.values.control(part, VOICE, param.name, event.bar, -start, self._length(part, event) if inside else 1)
+            out[param.name] = curve if inside and np.any(curve != curve[0]) else curve[:1]
+        return out
 
     def _note(self, part: Part, event: Event) -> Node:
         p = self._played(part, event)
         backwards = (event.length, self._swell_space) if event.swell else None
         # The tempo is in the part's settings where it counts.
-        what = (p.midi, p.held, p.velocity, p.variant, p.beat, p.bend, p.semitones, backwards)
+        moved = [(name, fingerprint(curve)) for name, curve in p.moved.items()]
+        what = (p.midi, p.held, p.velocity, p.variant, p.beat, p.bend, p.semitones, backwards, moved)
         # Long notes are dear to compute and to keep.
         kept: Kept = "disk" if p.held > RATE_HZ // 2 or event.swell else "memory"
 

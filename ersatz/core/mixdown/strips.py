@@ -25,7 +25,7 @@ from ersatz.core.mixdown.notes import Notes
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, SongSection, digest
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import FADER, MASTER, SENDS, Automation, Effect, Strip, sends_of
+from ersatz.core.song.strips import FADER, MASTER, SENDS, Effect, Strip, sends_of
 from ersatz.core.transitions.spec import base_of, versions_of
 
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
@@ -42,8 +42,9 @@ class Strips:
     def __init__(self, song: Song, bars: Bars, notes: Notes, heard: frozenset[str] | None):
         self._song, self._bars, self._notes, self._heard = song, bars, notes, heard
         self._ducks = Ducks(song, bars)
+        self._values = notes.values
         self._made: dict[tuple[str, str, int], Node | None] = {}
-        self._chains = {strip.id: _with_width(strip) for strip in song.strips()}
+        self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
         self._acts: dict[tuple[str, int], Chain] = {}
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
@@ -75,7 +76,7 @@ class Strips:
             if feeder.out == strip.id and (node := self.out(feeder, bar)):
                 nodes.append(node)
                 gains.append(0.0)
-            if bar >= 0 and strip.id in sends_of(feeder) and (node := self._sent(feeder, strip.id, bar)):
+            if bar >= 0 and strip.id in self._sends(feeder) and (node := self._sent(feeder, strip.id, bar)):
                 level = self._value(feeder, SENDS, strip.id, bar, feeder.send_db(strip.id))
                 if np.max(level) > SILENT_SEND_DB:
                     nodes.append(node)
@@ -94,6 +95,10 @@ class Strips:
             return out
 
         return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
+
+    def _sends(self, strip: Strip) -> set[str]:
+        """Returns that a strip sends to, or may, as its values move."""
+        return sends_of(strip) | (self._values.moves(strip, SENDS) if isinstance(strip, Part) else set())
 
     def _sent(self, strip: Strip, to: str, bar: int) -> Node | None:
         if to in strip.sends and strip.sends[to].before_fader:
@@ -122,7 +127,11 @@ class Strips:
         if all(node is None for node in sources):
             return None
         n = before + self._bars.length(bar) + after
-        control = {(a.device, a.param): self._control(a, bar, before, n) for a in strip.automation if _moves_one_of(a, chain)}
+        control = {
+            (effect.id, param): self._values.control(strip, effect.id, param, bar, before, n)
+            for effect in chain if effect.on
+            for param in sorted(self._values.moves(strip, effect.id)) if _has(effect, param)
+        }  # fmt: skip
         steering = [e.key for e in chain if e.key]
         steered = [self._side_chain(part_id, b) for part_id in steering for b in bars]
         begins = self._begins(chain, bar)
@@ -178,7 +187,8 @@ class Strips:
         off = 0
         for k, effect in enumerate(chain):
             blend = blends.get(effect.id)
-            if not effect.on or (blend and automation.stands_at(blend, 0.0, first, last)):
+            moves = self._values.is_modulated(strip, effect.id, "blend")
+            if not effect.on or (blend and not moves and automation.stands_at(blend, 0.0, first, last)):
                 off |= 1 << k
         if off == (1 << len(chain)) - 1 and all(e.on or not e.bypass_db for e in chain):
             return ()
@@ -223,7 +233,7 @@ class Strips:
         """Song samples at which the parts have notes, in order. They are in the keys of the parts' notes."""
         ids = tuple(p.id for p in parts)
         if ids not in self._hits_of:
-            self._hits_of[ids] = np.array(sorted(e.start for part in parts for e in self._notes.events(part)), np.int64)
+            self._hits_of[ids] = np.sort(np.concatenate([np.zeros(0, np.int64), *(self._notes.hits(p) for p in parts)]))
         return self._hits_of[ids]
 
     # Fader ------------------------------------------------------------------------------------------------------
@@ -265,15 +275,20 @@ class Strips:
         """A bar's place in its section and the section; what rings on behind the song belongs to the last bar."""
         return self._sections[min(max(bar, 0), len(self._sections) - 1)]
 
-    # Automation -------------------------------------------------------------------------------------------------
-
-    def _control(self, curve: Automation, bar: int, before: int, n: int) -> np.ndarray:
-        return automation.control_values(curve, self._song.grid, bar, before, n, RATE_HZ)
+    # Values -----------------------------------------------------------------------------------------------------
 
     def _value(self, strip: Strip, device: str, param: str, bar: int, otherwise: float) -> float | np.ndarray:
-        """A value in a bar: control values where it is automated, one number where it isn't."""
-        curve = strip.curve(device, param)
-        return otherwise if curve is None else self._control(curve, bar, 0, self._bars.length(bar))
+        """A value in a bar: control values where it moves, one number where it stands."""
+        if not self._values.is_moved(strip, device, param):
+            return otherwise
+        return self._values.control(strip, device, param, bar, 0, self._bars.length(bar))
+
+    def _with_width(self, strip: Strip) -> Chain:
+        """A strip's chain with its width behind it; the master has its own in front of everything."""
+        moves = self._values.is_moved(strip, FADER, "width")
+        if strip.id == MASTER or (strip.width == 1 and not strip.mono_below_hz and not moves):
+            return strip.chain
+        return (*strip.chain, Effect("width", {"width": strip.width, "mono_below_hz": strip.mono_below_hz}, id=FADER))
 
 
 def ramped_db(level: float, coming: float, n: int) -> float | np.ndarray:
@@ -285,19 +300,6 @@ def ramped_db(level: float, coming: float, n: int) -> float | np.ndarray:
 
 def _per_sample(value: float | np.ndarray, n: int) -> float | np.ndarray:
     return automation.curve(value, n) if isinstance(value, np.ndarray) else value
-
-
-def _with_width(strip: Strip) -> Chain:
-    """A strip's chain with its width behind it; the master has its own in front of everything."""
-    moves = strip.curve(FADER, "width") is not None
-    if strip.id == MASTER or (strip.width == 1 and not strip.mono_below_hz and not moves):
-        return strip.chain
-    return (*strip.chain, Effect("width", {"width": strip.width, "mono_below_hz": strip.mono_below_hz}, id=FADER))
-
-
-def _moves_one_of(curve: Automation, chain: Chain) -> bool:
-    """Whether a curve moves something of an effect that is on."""
-    return any(e.on and e.id == curve.device and _has(e, curve.param) for e in chain)
 
 
 def _has(effect: Effect, param: str) -> bool:

@@ -19,7 +19,7 @@ from ersatz.core.serial import Most, Within, from_json, to_json
 from ersatz.core.song.bounds import MAX_BARS, Beats, Decibels, Id, Name, Seed, Share
 from ersatz.core.song.migrate import OLDEST, brought_up
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import MASTER, AnyStrip, Effect, Strip, sends_of
+from ersatz.core.song.strips import FADER, MASTER, SENDS, VOICE, AnyStrip, Effect, Strip, Target, sends_of
 
 SCHEMA = "ersatz.song/4"
 #: The buses and returns that a song begins with.
@@ -297,6 +297,25 @@ def with_each(song: Song, change: Callable[[AnyStrip], AnyStrip]) -> Song:
         returns=tuple(change(r) for r in song.returns),  # type: ignore[arg-type]
         master=change(song.master),  # type: ignore[arg-type]
     )
+
+
+def settled(song: Song) -> Song:
+    """The song without moves of modulators whose value isn't there any more."""
+    devices = {s.id: {FADER, SENDS, VOICE} | {e.id for e in s.chain} for s in song.strips()}
+    returns = {r.id for r in song.returns}
+
+    def there(target: Target) -> bool:
+        if target.device == SENDS and target.param not in returns:
+            return False
+        return target.device in devices.get(target.strip, ())
+
+    def of(strip: AnyStrip) -> AnyStrip:
+        if all(there(move.target) for m in strip.modulators for move in m.moves):
+            return strip
+        kept = (replace(m, moves=tuple(move for move in m.moves if there(move.target))) for m in strip.modulators)
+        return replace(strip, modulators=tuple(kept))
+
+    return with_each(song, of)
 
 
 def _with(strips: tuple[AnyStrip, ...], strip: AnyStrip) -> tuple[AnyStrip, ...]:

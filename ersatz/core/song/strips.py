@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from itertools import count
-from typing import Annotated, TypeVar
+from typing import Annotated, Literal, TypeVar
 
 from ersatz.core.serial import Most, Within
-from ersatz.core.song.bounds import Curve, Decibels, Depth, Hertz, Id, Name, Share, Tick, Value
+from ersatz.core.song.bounds import Curve, Decibels, Depth, Hertz, Id, Name, Seed, Share, Tick, Value
 
 MASTER = "master"
-#: Devices of a strip that are no effects: its fader, its sends.
-FADER, SENDS = "fader", "sends"
+#: Devices of a strip that are no effects: its fader, its sends, a part's voice.
+FADER, SENDS, VOICE = "fader", "sends", "voice"
 #: A send at this level or under is closed.
 CLOSED_DB = -60.0
 MOST_WIDTH = 2.0
@@ -61,8 +61,8 @@ def identified(chain: tuple[Effect, ...], gone: Iterable[str] = ()) -> tuple[Eff
 
 @dataclass(frozen=True)
 class Target:
-    """A value of a strip that can be moved. `device`: FADER (values gain_db, pan, width), SENDS (a return's id) or the id of an
-    effect of its chain (a parameter, or "blend")."""
+    """A value of a strip that can be moved. `device`: FADER (values gain_db, pan, width), SENDS (a return's id), VOICE (a parameter
+    of a part's voice) or the id of an effect of its chain (a parameter, or "blend")."""
 
     strip: Id
     device: Id
@@ -91,6 +91,34 @@ class Automation:
         ticks = [p.tick for p in self.points]
         if not ticks or ticks != sorted(ticks):
             raise ValueError("an automation has points in order of time")
+
+
+@dataclass(frozen=True)
+class Move:
+    """By how much a modulator moves a value at its full height: in the unit that the parameter is moved in (octaves, semitones), or
+    in the value's own."""
+
+    target: Target
+    amount: Annotated[float, Within(-1e4, 1e4)]
+
+
+@dataclass(frozen=True)
+class Modulator:
+    """An LFO of a strip, -1..1, that moves values of this strip or of others. `rate` a note length, or "Hz" for `rate_hz`. `start`:
+    its cycles run with the song, or begin anew with each hit of the part that it lies in; then `once`: one cycle, whose end
+    stands. `points`: the drawn cycle, joined by lines. `phase` 0..1 of a cycle in front. `seed`: of the random one."""
+
+    id: Id
+    shape: Literal["sine", "triangle", "rise", "fall", "square", "random", "drawn"] = "sine"
+    rate: Id = "1/4"
+    rate_hz: Annotated[float, Within(0.001, 100)] = 1.0
+    phase: Share = 0.0
+    start: Literal["with the song", "with the hits"] = "with the song"
+    once: bool = False
+    points: Curve = ()
+    moves: Annotated[tuple[Move, ...], Most(32)] = ()
+    on: bool = True
+    seed: Seed = 0
 
 
 @dataclass(frozen=True)
@@ -128,6 +156,7 @@ class Strip:
     duck: Duck | None = None
     sends: Annotated[dict[str, Send], Most(32)] = field(default_factory=dict)
     automation: Annotated[tuple[Automation, ...], Most(200)] = ()
+    modulators: Annotated[tuple[Modulator, ...], Most(32)] = ()
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "chain", identified(self.chain))
@@ -157,7 +186,7 @@ def sends_of(strip: Strip) -> set[str]:
 
 def kept_automation(curves: tuple[Automation, ...], chain: tuple[Effect, ...]) -> tuple[Automation, ...]:
     """Curves of a strip without those of effects that its chain no longer holds."""
-    here = {FADER, SENDS} | {e.id for e in chain}
+    here = {FADER, SENDS, VOICE} | {e.id for e in chain}
     return tuple(c for c in curves if c.device in here)
 
 

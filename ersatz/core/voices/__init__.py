@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import replace
 
 import numpy as np
 import soxr
@@ -54,10 +55,17 @@ def song_round_beats(sound: Sound) -> float:
     return path.song_round_beats(complete(sound)) if voice_of(sound).sources else 0.0
 
 
+def _at_start(spec: VoiceSpec, patch: Patch, note: Played) -> Patch:
+    """A patch with the values that are moved as they are where the note begins, and that is all for those that the voice doesn't
+    move inside a note."""
+    fixed = {p.name: min(max(float(note.moved[p.name][0]), p.low), p.high) for p in spec.params if p.name in note.moved}
+    return replace(patch, params=patch.params | fixed) if fixed else patch
+
+
 def render_note(sound: Sound, note: Played, samples: Samples = no_samples) -> np.ndarray:
     """One note, float32, shape (2, n) with its tail. The same arguments give the same samples: noise is seeded by them."""
     spec = voice_of(sound)
-    patch = spec.patch(sound, samples)
+    patch = _at_start(spec, spec.patch(sound, samples), note)
     # Of the values that count, not of how they were written: a default that is named sounds like one that isn't.
     values = (
         spec.name,

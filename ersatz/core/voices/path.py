@@ -14,7 +14,7 @@ from ersatz.core.params import Choice, Param
 from ersatz.core.song.parts import Modulation
 from ersatz.core.voices import modulation
 from ersatz.core.voices.shapes import declick
-from ersatz.core.voices.spec import Patch, Played
+from ersatz.core.voices.spec import MOVED_EVERY, Patch, Played
 
 SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
 #: An LFO can't move its own rate, and of two that would move each other LFO 2 moves LFO 1.
@@ -158,15 +158,24 @@ class Movement:
                 total += m.amount * self.source(m.source)
         return total
 
+    def _base(self, target: str) -> np.ndarray | float:
+        """What the sound's own modulations add to: the patch's value, or the curve that is drawn for it over the song."""
+        curve = self.note.moved.get(target)
+        if curve is None or len(curve) == 1:
+            return self.patch[target]
+        spec = self._table[target]
+        drawn = np.interp(np.arange(self.n), np.arange(len(curve)) * MOVED_EVERY, curve)
+        return np.clip(drawn, spec.low, spec.high)
+
     def value(self, target: str) -> np.ndarray | float:
         """A parameter with everything that moves it, within its range; those in semitones are left unclipped. One number where
         nothing moves it."""
-        spec = self._table[target]
+        spec, base = self._table[target], self._base(target)
         if not any(m.target == target for m in self.patch.modulations):
-            return self.patch[target]
+            return base
         if spec.moves == "octaves":
-            return np.clip(self.patch[target] * 2.0 ** self.shift(target), spec.low, spec.high)
-        moved = self.patch[target] + self.shift(target)
+            return np.clip(base * 2.0 ** self.shift(target), spec.low, spec.high)
+        moved = base + self.shift(target)
         return moved if spec.moves == "semitones" else np.clip(moved, spec.low, spec.high)
 
     def curve(self, target: str) -> np.ndarray:
@@ -174,7 +183,8 @@ class Movement:
         return np.ascontiguousarray(np.broadcast_to(self.value(target), self.n), np.float64)
 
     def is_used(self, target: str) -> bool:
-        return self.patch[target] > 0 or any(m.target == target for m in self.patch.modulations)
+        moved = target in self.note.moved or any(m.target == target for m in self.patch.modulations)
+        return moved or self.patch[target] > 0
 
 
 def bend_curve(note: Played, n: int) -> np.ndarray | float:

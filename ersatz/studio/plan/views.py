@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import section_name
-from ersatz.core.edits.automation import automatable, described, standing
+from ersatz.core.edits.automation import automatable, described
 from ersatz.core.errors import ErsatzError
 from ersatz.core.exchange.midi import arrangement_of
 from ersatz.core.gap.plans import plan_differences
@@ -179,14 +179,18 @@ def now(request: HttpRequest, pk: int) -> JsonResponse:
 @login_required
 @require_safe
 def targets(request: HttpRequest, pk: int, owner: str) -> JsonResponse:
-    """What of a strip can be automated: ["DEVICE.VALUE", what it is called, unit, lowest, highest, where it stands where nothing is
-    drawn]."""
+    """What of a strip can be automated and moves smoothly: ["DEVICE.VALUE", what it is called, unit, lowest, highest, where it
+    stands where nothing is drawn]."""
     song = _current(request, pk)
     try:
         rows = automatable(song, owner)
     except ErsatzError as error:
         raise Http404(str(error)) from error
-    found = [[f"{t.device}.{t.param}", *described(song, t), low, high, standing(song, t)] for t, (low, high) in rows.items()]
+    found = [
+        [f"{t.device}.{t.param}", described(song, t), v.param.unit, v.param.low, v.param.high, v.stands]
+        for t, v in rows.items()
+        if v.param.moves is not None
+    ]
     return JsonResponse({"targets": found})
 
 

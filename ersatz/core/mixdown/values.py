@@ -1,0 +1,96 @@
+"""What a value of a strip is over a stretch of the song: where it stands or its drawn curve, and what modulators add to it.
+
+Values are figured every CONTROL samples (automation.py) and rounded, so that equal stretches give equal figures and share a key.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable
+
+import numpy as np
+
+from ersatz.core.mixdown import automation
+from ersatz.core.mixdown.automation import CONTROL
+from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Part
+from ersatz.core.song.strips import Modulator, Strip
+from ersatz.core.targets import value_of
+from ersatz.core.transitions.spec import base_of
+from ersatz.core.voices.modulation import SYNCED_BEATS, lfo
+
+#: Song samples at which a part has notes, in order.
+Hits = Callable[[Part], np.ndarray]
+
+
+class Values:
+    """Of the strips of a staged song."""
+
+    def __init__(self, song: Song, bars: Bars, hits: Hits):
+        self._song, self._bars, self._hits = song, bars, hits
+        #: (strip, device, param) -> modulators with the strip that they lie in and by how much they move it.
+        self._moved: dict[tuple[str, str, str], list[tuple[Modulator, Strip, float]]] = defaultdict(list)
+        for strip in song.strips():
+            for modulator in strip.modulators if strip.id == _base(strip) else ():
+                for move in modulator.moves if modulator.on else ():
+                    target = move.target
+                    self._moved[target.strip, target.device, target.param].append((modulator, strip, move.amount))
+
+    def moves(self, strip: Strip, device: str) -> set[str]:
+        """Names of a device's values that don't stand still."""
+        drawn = {a.param for a in strip.automation if a.device == device}
+        return drawn | {param for (owner, of, param) in self._moved if (owner, of) == (_base(strip), device)}
+
+    def is_moved(self, strip: Strip, device: str, param: str) -> bool:
+        return strip.curve(device, param) is not None or (_base(strip), device, param) in self._moved
+
+    def is_modulated(self, strip: Strip, device: str, param: str) -> bool:
+        return (_base(strip), device, param) in self._moved
+
+    def modulators_of(self, strip: Strip, device: str) -> list[tuple[Modulator, Strip, float]]:
+        """Those that move a device, with the strip that each lies in and by how much."""
+        return [found for (owner, of, _), row in self._moved.items() if (owner, of) == (_base(strip), device) for found in row]
+
+    def control(self, strip: Strip, device: str, param: str, bar: int, before: int, n: int) -> np.ndarray:
+        """The value every CONTROL samples of a stretch of `n` that begins `before` samples in front of 0-based `bar`, behind its
+        line where that is negative."""
+        curve, value = strip.curve(device, param), value_of(strip, device, param)
+        if curve is None:
+            stands = value.stands if value else 0.0
+            values = np.full(len(range(-before, n - before + CONTROL, CONTROL)), stands)
+        else:
+            values = automation.control_values(curve, self._song.grid, bar, before, n, RATE_HZ)
+        modulators = self._moved.get((_base(strip), device, param), ())
+        if not modulators:
+            return values
+        shift = sum(amount * self._height(m, owner, bar, before, n) for m, owner, amount in modulators)
+        if value and value.param.moves == "octaves":
+            return np.asarray(np.round(values * 2.0**shift, 6))
+        return np.asarray(np.round(values + shift, 6))
+
+    def _height(self, m: Modulator, owner: Strip, bar: int, before: int, n: int) -> np.ndarray:
+        """-1..1 of a modulator at the same places."""
+        at = np.arange(-before, n - before + CONTROL, CONTROL)
+        grid = self._song.grid
+        beat = grid.beat_s * RATE_HZ
+        cycle = SYNCED_BEATS[m.rate] * beat if m.rate in SYNCED_BEATS else RATE_HZ / m.rate_hz
+        if m.start == "with the hits" and isinstance(owner, Part):
+            here = at + self._bars.edge(bar)
+            hits = self._hits(owner)
+            last = np.searchsorted(hits, here, side="right") - 1
+            since = np.where(last >= 0, here - hits[np.maximum(last, 0)], 0) if len(hits) else np.zeros(len(here))
+            phases = since / cycle
+        else:
+            # In beats from the bar line, so that a bar that comes again has the same figures.
+            phases = bar * grid.beats_per_bar * beat / cycle + at / cycle
+        if m.once:
+            # A drawn cycle goes back to its first point at its end: once, it ends on its last.
+            end = 1 - 1 / len(m.points) if m.shape == "drawn" and m.points else 1 - 1e-6
+            phases = np.minimum(phases, end)
+        phases = np.round(phases + m.phase, 8)
+        return lfo(m.shape, phases, RATE_HZ / CONTROL, np.array(m.points), m.seed)
+
+
+def _base(strip: Strip) -> str:
+    return base_of(strip) if isinstance(strip, Part) else strip.id
