@@ -4,7 +4,7 @@ Method: (1) part energies per third octave in the main section as a non-negative
 the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells
 of the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the
 reference's loudness. (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by
-secant steps on the integrated loudness.
+a model of clipper and limiter (loudness.py).
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from scipy.optimize import brentq, least_squares, lsq_linear
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
+from ersatz.core.draft import loudness
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
@@ -36,7 +37,6 @@ MAX_BELL_DB = 9.0
 MAX_MOVE_DB = 9.0
 RIDGE = 0.4
 MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
-LOUDNESS_WITHIN_LU = 0.08
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 MOST_DUCKED_DB = 40.0
@@ -197,7 +197,8 @@ def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache, s
     song = _roughly_loud(song, survey, cache, step)
     mixdown = Mixdown(song, cache)
     mix = mixdown.mix(0, mixdown.frames, step)
-    steps = step_energy(mixdown.mastered(mix, song.master, step), RATE_HZ)
+    toned = mixdown.toned(mix, song.master, step)
+    steps = step_energy(mixdown.limited(toned, song.master, step), RATE_HZ)
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
     their_t = np.array([s.t_s for s in survey.loudness.short_term])
@@ -237,24 +238,17 @@ def _roughly_loud(song: Song, survey: Survey, cache: RenderCache, step: Step) ->
 
 
 def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: Step = _quietly) -> Song:
-    """Secant search on the master's gain; more gain yields less and less, as the limiter takes over."""
+    """The fader of the master at which the whole mix is as loud."""
     mixdown = Mixdown(song, cache)
-    mix = mixdown.mix(0, mixdown.frames, step)
-    gain, slope = song.master.gain_db, 1.0
-    previous: tuple[float, float] | None = None
-    best = (1e9, gain)
-    for _ in range(7):
-        louder = replace(song.master, gain_db=round(gain, 3))
-        loud = integrated_lufs(step_energy(mixdown.mastered(mix, louder, step), RATE_HZ))
-        error = target_lufs - loud
-        best = min(best, (abs(error), gain))
-        if abs(error) < LOUDNESS_WITHIN_LU:
-            break
-        if previous is not None and abs(gain - previous[0]) > 1e-3:
-            slope = float(np.clip((loud - previous[1]) / (gain - previous[0]), 0.12, 1.2))
-        previous = (gain, loud)
-        gain = float(np.clip(gain + error / slope, -40, 60))
-    return _with_master_fader(song, best[1])
+    master = song.master
+    toned = mixdown.toned(mixdown.mix(0, mixdown.frames, step), master, step)
+
+    def through(gain_db: float) -> np.ndarray:
+        return step_energy(mixdown.limited(toned, replace(master, gain_db=gain_db), step), RATE_HZ)
+
+    energies, peaks = step_energy(toned, RATE_HZ), loudness.peaks_db(toned, RATE_HZ) + master.gain_in_db
+    gain_in = 10 ** (master.gain_in_db / 10)
+    return _with_master_fader(song, loudness.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
 
 
 def _with_master_fader(song: Song, gain_db: float) -> Song:

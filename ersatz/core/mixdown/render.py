@@ -153,19 +153,26 @@ class Mixdown:
 
     # Masters ------------------------------------------------------------------------------------------------------
 
-    def mastered(self, mix: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
-        """A mix of the whole song through another master without its chain, for trying masters on one mix: what `samples` gives,
-        but for the level, which is in the mix already and changes before the EQ instead of behind it."""
-        before, after = CONTEXT + limiter.CONTEXT, limiter.CONTEXT
-        padded = np.pad(mix, ((0, 0), (before, after)))
+    def toned(self, mix: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
+        """A mix of the whole song through another master's width and EQ, for trying masters on one mix; shape (2, frames)."""
+        return self._by_bars(mix, CONTEXT, 0, lambda x: tone(x, master)[:, CONTEXT:], progress)
 
-        def piece(bar: int) -> np.ndarray:
-            x = padded[:, self.bars.edge(bar) : self.bars.edge(bar + 1) + before + after]
-            return finish(tone(x, master)[:, CONTEXT:], master)
+    def limited(self, toned: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
+        """That behind the master's fader, clipper and limiter: what `samples` gives of a master without a chain, but for the level
+        of phrases, which is in the mix already and changes before the EQ instead of behind it."""
+        return self._by_bars(toned, limiter.CONTEXT, limiter.CONTEXT, lambda x: finish(x, master), progress)
 
-        pieces = []
+    def _by_bars(
+        self, x: np.ndarray, before: int, after: int, process: Callable[[np.ndarray], np.ndarray], progress: Progress
+    ) -> np.ndarray:
+        """A process over the whole song, bar by bar on WORKERS threads, each with so much in front and behind."""
+        padded = np.pad(x, ((0, 0), (before, after)))
         with ThreadPoolExecutor(WORKERS) as pool:
-            under_way = [pool.submit(piece, bar) for bar in range(self.blocks)]
+            under_way = [
+                pool.submit(process, padded[:, self.bars.edge(bar) : self.bars.edge(bar + 1) + before + after])
+                for bar in range(self.blocks)
+            ]
+            pieces = []
             try:
                 for bar, future in enumerate(under_way):
                     pieces.append(future.result())

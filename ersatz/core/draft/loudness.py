@@ -1,0 +1,86 @@
+"""Which gain of the master brings a mix to a loudness: by few passes of the whole mix through clipper and limiter.
+
+Method: what clipper and limiter take from 100 ms of music depends mostly on its highest peak (a static curve on short-term peaks,
+after Giannoulis, Massberg & Reiss 2012). A pass at one gain gives pairs of peak and loss; a falling curve through their medians
+says what would be lost at any other gain, and so the loudness. The gain found on the curve is tried by a pass, which gives the next
+curve, until the loudness is met.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import brentq
+
+from ersatz.core.loudness import STEP_S, integrated_lufs
+
+#: Close enough, LU; and passes at the most.
+WITHIN_LU, MOST_PASSES = 0.08, 5
+GAIN_LOW_DB, GAIN_HIGH_DB = -40.0, 60.0
+#: Width of a bin of peaks, and what is lost of every further dB beyond the highest peak that was seen.
+BIN_DB, BEYOND = 0.5, 0.95
+SILENT = 1e-9
+
+
+@dataclass(frozen=True)
+class LossCurve:
+    """`loss_db` (0 or less) of a step by its highest peak in dB re full scale in front of the clipper, rising peaks."""
+
+    peak_db: np.ndarray
+    loss_db: np.ndarray
+
+    def at(self, peak_db: np.ndarray) -> np.ndarray:
+        beyond = np.maximum(peak_db - self.peak_db[-1], 0.0)
+        return np.interp(peak_db, self.peak_db, self.loss_db) - BEYOND * beyond
+
+
+def fitted(peak_db: np.ndarray, loss_db: np.ndarray) -> LossCurve:
+    """A falling curve through the medians of bins of BIN_DB."""
+    bins = np.floor(peak_db / BIN_DB).astype(int)
+    places = np.unique(bins)
+    medians = np.array([np.median(loss_db[bins == b]) for b in places])
+    return LossCurve((places + 0.5) * BIN_DB, np.minimum.accumulate(np.minimum(medians, 0.0)))
+
+
+def peaks_db(samples: np.ndarray, rate_hz: int) -> np.ndarray:
+    """Highest magnitude of either side in each whole step of 100 ms, dB re full scale, shape (steps,), of (2, n)."""
+    step = round(rate_hz * STEP_S)
+    count = samples.shape[1] // step
+    highest = np.abs(samples[:, : count * step]).reshape(samples.shape[0], count, step).max(axis=(0, 2))
+    return np.asarray(20 * np.log10(np.maximum(highest, SILENT)))
+
+
+def solved_gain(
+    energies: np.ndarray, peak_db: np.ndarray, target_lufs: float, start_db: float, through: Callable[[float], np.ndarray]
+) -> float:
+    """Gain in dB at which a mix has the target's integrated loudness behind clipper and limiter. `energies` (step_energy) and
+    `peak_db` of its steps in front of them; `through(gain_db)` gives the energies of the steps behind them at a gain."""
+    sounds = energies > SILENT**2
+    linear_db = 10 * np.log10(np.maximum(energies, SILENT**2))
+    gain_db, best = start_db, (np.inf, start_db)
+    for _ in range(MOST_PASSES):
+        behind = through(gain_db)
+        error = target_lufs - integrated_lufs(behind)
+        best = min(best, (abs(error), gain_db))
+        if abs(error) < WITHIN_LU or not sounds.any():
+            break
+        loss = 10 * np.log10(np.maximum(behind, SILENT**2)) - linear_db - gain_db
+        curve = fitted(peak_db[sounds] + gain_db, loss[sounds])
+        # What the medians miss is the same a little louder or softer.
+        missed = _modelled(linear_db, peak_db, gain_db, curve) - (target_lufs - error)
+
+        def off(gain: float, curve: LossCurve = curve, missed: float = missed) -> float:
+            return _modelled(linear_db, peak_db, gain, curve) - missed - target_lufs
+
+        if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
+            # Further than the limiter lets it: as near as one pass came.
+            break
+        gain_db = round(float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3)), 3)
+    return best[1]
+
+
+def _modelled(linear_db: np.ndarray, peak_db: np.ndarray, gain_db: float, curve: LossCurve) -> float:
+    """Integrated loudness at a gain, LUFS."""
+    return integrated_lufs(10 ** ((linear_db + gain_db + curve.at(peak_db + gain_db)) / 10))
