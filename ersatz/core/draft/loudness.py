@@ -20,7 +20,9 @@ from ersatz.core.loudness import STEP_S, integrated_lufs
 WITHIN_LU, MOST_PASSES = 0.08, 5
 GAIN_LOW_DB, GAIN_HIGH_DB = -40.0, 60.0
 #: Width of a bin of peaks, and what is lost of every further dB beyond the highest peak that was seen.
-BIN_DB, BEYOND = 0.5, 0.95
+BIN_DB, BEYOND = 0.5, 0.6
+#: A step of the gain is at least what is missing, and at most so many times that: the curve knows little of what lies far off.
+MOST_STRETCH = 2.0
 SILENT = 1e-9
 
 
@@ -77,7 +79,8 @@ def solved_gain(
         if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
             # Further than the limiter lets it: as near as one pass came.
             break
-        gain_db = round(float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3)), 3)
+        wanted = float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3))
+        gain_db = round(gain_db + float(np.clip((wanted - gain_db) / error, 1.0, MOST_STRETCH)) * error, 3)
     return best[1]
 
 

@@ -29,6 +29,12 @@ function named(strip, target) {
   return { strip, device: target.slice(0, dot), param: target.slice(dot + 1) };
 }
 
+/** What a value belongs to: the strip itself, the part's voice, an effect of the chain. */
+function groupOf(target) {
+  const { device } = named("", target);
+  return { fader: "Strip", sends: "Strip", voice: "Sound" }[device] ?? "Effects";
+}
+
 export class Automation {
   constructor({ rows, box, song, send, says }) {
     Object.assign(this, { rows, box, song, send, says, owner: "master", target: LEVEL, targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
@@ -313,7 +319,12 @@ export class Automation {
     target.dataset.name = "automation-target";
     const mark = (id) => (song().automation[id] ? " ●" : "");
     for (const [id, name] of [["master", "Master"], ...song().strips.map(([id, name, kind]) => [id, `${name} ${kind}`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
-    for (const [id, name] of this.targets) target.add(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
+    const groups = new Map();
+    for (const [id, name] of this.targets) {
+      const label = groupOf(id);
+      if (!groups.has(label)) groups.set(label, target.appendChild(Object.assign(document.createElement("optgroup"), { label })));
+      groups.get(label).append(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
+    }
     owner.addEventListener("change", () => this.choose(owner.value));
     target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });
     const draw = button("Draw", () => { this.drawing = !this.drawing; this.tools(); });
