@@ -1,5 +1,7 @@
 """Every effect against its definition, and the chain against what it promises."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy import signal
@@ -427,6 +429,17 @@ def test_an_effect_above_a_frequency_leaves_what_is_below():
     assert db(side) < -60
     only_low = np.stack([low[0], -low[1]])
     np.testing.assert_allclose(apply_effect(only_low, effect, HERE)[:, 20_000:-20_000], only_low[:, 20_000:-20_000], atol=1e-3)
+
+
+def test_an_effect_on_the_middle_or_the_sides_leaves_the_other_alone():
+    """A compressor far over everything is its gain."""
+    x = noise(9000) * np.array([[1.0], [0.4]]) * 0.01
+    effect = Effect("compressor", {"threshold_db": 0.0, "knee_db": 0.0, "gain_db": -12.0})
+    mid, side = (x[0] + x[1]) / 2, (x[0] - x[1]) / 2
+    for channel, by_mid, by_side in (("both", -12, -12), ("mid", -12, 0), ("side", 0, -12)):
+        y = apply_effect(x, replace(effect, channel=channel), HERE)
+        np.testing.assert_allclose((y[0] + y[1]) / 2, mid * 10 ** (by_mid / 20), atol=1e-9)
+        np.testing.assert_allclose((y[0] - y[1]) / 2, side * 10 ** (by_side / 20), atol=1e-9)
 
 
 def test_bypass_passes_at_the_measured_level():

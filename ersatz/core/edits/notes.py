@@ -14,6 +14,7 @@ from ersatz.core.song.parts import MIN_LOOP_TICKS, MOST_PATTERN_BARS, Note, Part
 
 MOST_NOTES = 2000
 MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
+MIN_LEVEL_DB, MAX_LEVEL_DB = -60, 12
 MOST_SAID = 120
 #: Where a line starts that nothing tells a register: a bass, anything else.
 BASS_MIDI, MIDDLE_MIDI = 31, 60
@@ -47,6 +48,12 @@ class WriteNotes:
             if abs(note.nudge_ms) > MOST_NUDGE_MS or abs(note.semitones) > MOST_SEMITONES or not 1 <= note.repeats <= MOST_REPEATS:
                 raise InvalidEdit(f"A hit is nudged by up to {MOST_NUDGE_MS} ms, pitched by up to {MOST_SEMITONES} semitones, "
                                   f"struck up to {MOST_REPEATS} times.")  # fmt: skip
+            if any(not MIN_LEVEL_DB <= db <= MAX_LEVEL_DB for _, db in note.level) or [t for t, _ in note.level] != sorted(
+                {t for t, _ in note.level}
+            ):
+                raise InvalidEdit(
+                    f"A note’s level lies between {MIN_LEVEL_DB} and {MAX_LEVEL_DB} dB, in order of time.".replace("-", "−")
+                )
             if not (0 <= note.tick < length and note.ticks > 0 and 0 <= note.midi <= 127 and 0 < note.velocity <= 1):
                 raise InvalidEdit("A note lies inside its pattern, between MIDI 0 and 127, and is heard.")
         notes = tuple(sorted(self.notes, key=lambda n: (n.tick, n.midi)))

@@ -214,6 +214,8 @@ class SetGroove:
             raise InvalidEdit(f"A groove moves each of {STEPS_PER_BAR} steps by up to 100 ms, by up to 200 %.")
         if not 0 <= g.humanise_ms <= 40 or not 0 <= g.humanise_velocity <= 0.5:
             raise InvalidEdit("Chance moves a note by up to 40 ms and weighs it by up to 50 %.")
+        if g.random_velocity > 0.5 or g.random_semitones > 12:
+            raise InvalidEdit("Hits differ by up to 50 % in velocity and 12 semitones in pitch.")
         return with_strip(song, replace(part, groove=g))
 
     def sentence(self, song: Song) -> str:

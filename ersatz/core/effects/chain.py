@@ -58,10 +58,13 @@ def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, n
 
 
 def _within(x: np.ndarray, effect: Effect, rate: int) -> tuple[np.ndarray, np.ndarray | None]:
-    """What lies in the effect's range, and the rest."""
-    if effect.above_hz <= 0 and effect.below_hz <= 0:
+    """What lies in the effect's range and channel, and the rest."""
+    if effect.above_hz <= 0 and effect.below_hz <= 0 and effect.channel == "both":
         return x, None
     inside = x
+    if effect.channel != "both":
+        mid = 0.5 * (x[0] + x[1])
+        inside = np.stack([mid, mid]) if effect.channel == "mid" else x - mid
     if effect.below_hz > 0:
         inside = followers.below(inside, effect.below_hz, rate)
     if effect.above_hz > 0:

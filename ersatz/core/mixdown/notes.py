@@ -13,6 +13,7 @@ from functools import cached_property
 import numpy as np
 from scipy import signal
 
+from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq, space
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
@@ -253,7 +254,7 @@ class Notes:
             return None
         if bar not in self._nodes[part.id]:
             events, edge = laid.by_bar[bar], self._bars.edge(bar)
-            made_of = (self._bars.length(bar), tuple((e.start - edge, e.cut) for e in events))
+            made_of = (self._bars.length(bar), tuple((e.start - edge, e.cut, e.pan, e.level) for e in events))
 
             def compute(inputs: Inputs) -> np.ndarray:
                 return self._lay_out(events, inputs, bar)
@@ -273,7 +274,19 @@ class Notes:
                 end = min(event.cut + CHOKE_FADE, note.shape[1])
                 note = note[:, :end].copy()
                 note[:, event.cut :] *= np.linspace(1, 0, CHOKE_FADE, dtype=np.float32)[: end - event.cut]
+            if event.pan or event.level:
+                note = note * _gains(event, note.shape[1])
             begin, end = max(event.start, start), min(event.start + note.shape[1], start + n)
             if begin < end:
                 out[:, begin - start : end - start] += note[:, begin - event.start : end - event.start]
         return out
+
+
+def _gains(event: Event, n: int) -> np.ndarray:
+    """Of both sides over a note's n samples, by its pan (constant power) and its level, shape (2, n) or (2, 1)."""
+    angle = (event.pan + 1) * np.pi / 4
+    sides = np.sqrt(2) * np.array([[np.cos(angle)], [np.sin(angle)]])
+    if event.level:
+        places, heights = zip(*event.level)
+        sides = sides * factor(np.interp(np.arange(n), places, heights))
+    return np.asarray(sides, np.float32)

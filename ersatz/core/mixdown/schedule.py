@@ -23,13 +23,16 @@ SIXTEENTH = TICKS_PER_BEAT // 4
 #: Chance moves a note by at most so many standard deviations.
 MOST_DEVIATIONS = 2.5
 SOFTEST = 0.02
+#: Tells the chance of each time from that of each place in a pattern.
+EVERY_TIME = 1
 Bend = tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True)
 class Event:
     """`start` and `length` in samples, `start` from the song's; `bar` 0-based; `bend` as (samples, semitones). `cut`: samples after
-    which another hit of the choke group silences it, or None. `swell`: played backwards, its start at its end."""
+    which another hit of the choke group silences it, or None. `swell`: played backwards, its start at its end. `level` as (samples,
+    dB)."""
 
     start: int
     length: int
@@ -41,11 +44,14 @@ class Event:
     cut: int | None = None
     semitones: float = 0.0
     swell: bool = False
+    pan: float = 0.0
+    level: Bend = ()
 
 
 @dataclass(frozen=True)
 class Sounding:
-    """A note as it sounds, in ticks from the song's start, groove applied, cut by gaps and exits; `bend` in ticks and semitones."""
+    """A note as it sounds, in ticks from the song's start, groove applied, cut by gaps and exits; `bend` in ticks and semitones,
+    `level` in ticks and dB."""
 
     start: float
     end: float
@@ -55,6 +61,8 @@ class Sounding:
     bend: Bend = ()
     semitones: float = 0.0
     swell: bool = False
+    pan: float = 0.0
+    level: Bend = ()
 
     @property
     def pitch(self) -> float:
@@ -229,6 +237,20 @@ class _Lateness:
         velocity = min(1.0, max(SOFTEST, note.velocity + self._groove.humanise_velocity * float(weighed)))
         return ticks + self._groove.humanise_ms * float(moved) * self._ticks_per_ms, velocity
 
+    def varied(self, note: Sounding, tick: int) -> Sounding:
+        """A note that differs by chance from what is written, by its place in the song: no two times round are alike."""
+        g = self._groove
+        if not (g.random_velocity or g.random_pan or g.random_semitones):
+            return note
+        chance = np.random.default_rng([g.seed, EVERY_TIME, tick, note.midi, *self._part.encode()])
+        harder, aside, higher = chance.uniform(-1, 1, 3)
+        return replace(
+            note,
+            velocity=min(1.0, max(SOFTEST, note.velocity + g.random_velocity * float(harder))),
+            pan=min(1.0, max(-1.0, round(note.pan + g.random_pan * float(aside), 3))),
+            semitones=round(note.semitones + g.random_semitones * float(higher), 2),
+        )
+
 
 def _struck(late: _Lateness, note: Note, tick: int, inside: int, end: float) -> Iterator[Sounding]:
     """A note as often as it is struck, none of it behind `end`."""
@@ -240,7 +262,19 @@ def _struck(late: _Lateness, note: Note, tick: int, inside: int, end: float) -> 
             # Nothing sounds before the song.
             start = max(0.0, at + ticks)
             variant = (note.tick // SIXTEENTH + k) % VARIANTS
-            yield Sounding(start, start + min(long, end - at), note.midi, velocity, variant, note.bend, note.semitones)
+            plain = Sounding(
+                start,
+                start + min(long, end - at),
+                note.midi,
+                velocity,
+                variant,
+                note.bend,
+                note.semitones,
+                False,
+                note.pan,
+                note.level,
+            )
+            yield late.varied(plain, round(at))
 
 
 def joined_line(notes: list[Sounding], mode: str, glide_ticks: float) -> list[Sounding]:
@@ -285,9 +319,12 @@ def schedule_part(song: Song, part: Part, rate_hz: int) -> list[Event]:
         length = max(1, grid.samples_in_ticks(note.end - note.start, rate_hz))
         bend = tuple((float(grid.samples_in_ticks(at, rate_hz)), semitones) for at, semitones in note.bend)
         start, bar = grid.sample_of_ticks(note.start, rate_hz), int(note.start // grid.ticks_per_bar)
+        level = tuple((float(grid.samples_in_ticks(at, rate_hz)), db) for at, db in note.level)
         out.append(
-            Event(start, length, note.midi, note.velocity, note.variant, bar, bend, None, note.semitones, note.swell)
-        )  # fmt: skip
+            Event(
+                start, length, note.midi, note.velocity, note.variant, bar, bend, None, note.semitones, note.swell, note.pan, level
+            )
+        )
     out.sort(key=lambda e: (e.start, e.midi))
     return out
 

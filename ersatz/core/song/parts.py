@@ -39,7 +39,8 @@ Role = Literal["kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise"
 class Note:
     """`midi` is ignored by unpitched voices. `velocity` 0..1. `bend`: a pitch curve as (ticks from the note's start, semitones),
     joined by lines: a slide is a bend that ends on another note. `nudge_ms`: how much later than its place it sounds. `semitones`:
-    how much higher; an unpitched hit is played as much faster. `repeats`: it is struck so often, evenly within its length."""
+    how much higher; an unpitched hit is played as much faster. `repeats`: it is struck so often, evenly within its length. `level`:
+    a curve over the note as (ticks from its start, dB), joined by lines, on top of everything else."""
 
     tick: Tick
     ticks: Tick
@@ -49,6 +50,8 @@ class Note:
     nudge_ms: Ms = 0.0
     semitones: Semitones = 0.0
     repeats: Annotated[int, Within(1, 64)] = 1
+    pan: Annotated[float, Within(-1, 1)] = 0.0
+    level: Annotated[tuple[tuple[Tick, Decibels], ...], Most(1000)] = ()
 
 
 @dataclass(frozen=True)
@@ -125,7 +128,9 @@ class Cell:
 @dataclass(frozen=True)
 class Groove:
     """`timing_ms`: how much later each 16th of the bar sounds, STEPS_PER_BAR of them or none, and `swing_percent` on top (0: the
-    song's); both by `amount`. Humanised: moved and weighed by chance, normally distributed, the same for the same `seed`."""
+    song's); both by `amount`. Humanised: moved and weighed by chance, normally distributed, the same again where the pattern
+    comes again. `random_...`: every hit a little different, also from one time round to the next, evenly within so much to
+    both sides. All of it is the same for the same `seed`."""
 
     name: Name = ""
     timing_ms: Annotated[tuple[Ms, ...], Most(STEPS_PER_BAR)] = ()
@@ -134,6 +139,9 @@ class Groove:
     humanise_ms: Annotated[float, Within(0, 1000)] = 0.0
     humanise_velocity: Share = 0.0
     seed: Seed = 0
+    random_velocity: Share = 0.0
+    random_pan: Share = 0.0
+    random_semitones: Annotated[float, Within(0, 24)] = 0.0
 
     def __post_init__(self) -> None:
         if len(self.timing_ms) not in (0, STEPS_PER_BAR):

@@ -25,7 +25,8 @@ MOST_WIDTH = 2.0
 
 @dataclass(frozen=True)
 class Effect:
-    """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0.
+    """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0,
+    and only on the middle or the sides where `channel` says so: effects with a band or a channel of their own are a split.
     `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
     which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
 
@@ -36,6 +37,7 @@ class Effect:
     blend: Share = 1.0
     above_hz: Hertz = 0.0
     below_hz: Hertz = 0.0
+    channel: Literal["both", "mid", "side"] = "both"
     shape: Curve = ()
     key: Id = ""
     bypass_db: Decibels = 0.0

@@ -129,7 +129,7 @@ export class DrumGrid {
 
   #add(row, tick) {
     const { page } = this, last = page.chosen(row)[0];
-    const note = { tick, ticks: Math.min(240, page.grid), midi: row.playsPitch ? row.middle : 60, velocity: last?.velocity ?? 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
+    const note = { tick, ticks: Math.min(240, page.grid), midi: row.playsPitch ? row.middle : 60, velocity: last?.velocity ?? 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
     page.hear(row, note);
     return page.add(row, note, "a hit more", (n) => n.tick === tick);
   }

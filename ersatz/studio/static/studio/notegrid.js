@@ -154,7 +154,7 @@ export class NoteGrid {
     if (event.shiftKey) return this.#rectangle(event);
     event.preventDefault();
     const tick = page.snap(start), midi = this.snapped(this.#pitchAt(y));
-    const note = { tick, ticks: page.lastLength ?? page.grid, midi, velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
+    const note = { tick, ticks: page.lastLength ?? page.grid, midi, velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
     note.ticks = Math.min(note.ticks, pattern.bars * BAR - tick);
     page.hear(row, note);
     const ghost = this.#note(note);
@@ -280,7 +280,7 @@ export class NoteGrid {
     const { page, row } = this, pattern = page.patternOf(row), last = chosen[chosen.length - 1];
     const tick = last ? last.tick + last.ticks : 0;
     if (tick >= pattern.bars * BAR) return undefined;
-    const note = { tick: page.snap(tick + page.grid - 1), ticks: page.grid, midi: last?.midi ?? this.snapped(row.middle), velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1 };
+    const note = { tick: page.snap(tick + page.grid - 1), ticks: page.grid, midi: last?.midi ?? this.snapped(row.middle), velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
     return note.tick >= pattern.bars * BAR ? undefined : page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
   }
 

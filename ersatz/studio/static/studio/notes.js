@@ -189,6 +189,7 @@ function handTools() {
     field("Length", "length", "16ths", 0.25, 64, n.ticks / 240, 0.25, (v) => page.change(() => ({ ticks: Math.round(v * 240) }), `${v} 16ths long`)),
     field("Nudge", "nudge", "ms", -100, 100, n.nudge_ms, 0.5, (v) => page.change(() => ({ nudge_ms: v }), `nudged by ${v} ms`)),
   );
+  box.append(field("Pan", "pan", "%", -100, 100, Math.round(n.pan * 100), 5, (v) => page.change(() => ({ pan: v / 100 }), `pan ${v} %`)));
   if (!page.song.pitched) box.append(field("Pitch", "pitch", "st", -24, 24, n.semitones, 1, (v) => page.change(() => ({ semitones: v }), `pitched by ${v} semitones`)));
   if (row.slices && !page.song.pitched) box.append(field("Slice", "key", "", 1, row.slices, ((n.midi - FIRST_SLICE) % row.slices + row.slices) % row.slices + 1, 1, (v) => page.change(() => ({ midi: FIRST_SLICE + v - 1 }), `slice ${v}`)));
   else if (row.playsPitch && !page.song.pitched) box.append(field("Key", "key", "MIDI", 0, 127, n.midi, 1, (v) => page.change(() => ({ midi: v }), `key ${v}`)));

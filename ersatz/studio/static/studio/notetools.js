@@ -93,6 +93,9 @@ function fileTools(box, page, row, name) {
 }
 
 /** Swing, timing and chance of the row in hand. */
+/** What of a groove isn't its own but the part's: it stays when another groove is taken. */
+const CHANCE = ["humanise_ms", "humanise_velocity", "random_velocity", "random_pan", "random_semitones", "seed"];
+
 export function grooveTools(box, page) {
   const row = page.rowOf();
   box.replaceChildren();
@@ -102,13 +105,16 @@ export function grooveTools(box, page) {
   box.append(node("b", "", "Groove"), node("span", "own", groove.name || "as the song"));
   box.append(choice("take", "groove", [...Object.keys(known).filter((role) => known[role].length).map((role) => [`ref:${role}`, `the reference’s ${role}`]), ...page.song.grooves.map((g) => [g.name, g.name])], (value) => {
     if (value.startsWith("ref:")) page.send.ask({ kind: "take_groove", part: row.id, section: there, role: value.slice(4) });
-    else put({ ...page.song.grooves.find((g) => g.name === value), amount: groove.amount, humanise_ms: groove.humanise_ms, humanise_velocity: groove.humanise_velocity, seed: groove.seed });
+    else put({ ...page.song.grooves.find((g) => g.name === value), amount: groove.amount, ...Object.fromEntries(CHANCE.map((name) => [name, groove[name]])) });
   }));
   box.append(
     field("Amount", "groove-amount", "%", 0, 200, Math.round(groove.amount * 100), 5, (v) => put({ amount: v / 100 })),
     field("Swing", "groove-swing", "%", 50, 75, groove.swing_percent || page.song.swing, 0.5, (v) => put({ swing_percent: v, name: groove.name || "own swing" })),
     field("Chance", "humanise-ms", "ms", 0, 40, groove.humanise_ms, 0.5, (v) => put({ humanise_ms: v })),
     field("and", "humanise-velocity", "% louder", 0, 50, Math.round(groove.humanise_velocity * 100), 1, (v) => put({ humanise_velocity: v / 100 })),
+    field("Every time: velocity", "random-velocity", "±%", 0, 50, Math.round(groove.random_velocity * 100), 1, (v) => put({ random_velocity: v / 100 })),
+    field("pan", "random-pan", "±%", 0, 100, Math.round(groove.random_pan * 100), 5, (v) => put({ random_pan: v / 100 })),
+    field("pitch", "random-semitones", "±st", 0, 12, groove.random_semitones, 0.05, (v) => put({ random_semitones: v })),
     button("Other chance", () => put({ seed: groove.seed + 1 })),
   );
   if (groove.name || groove.timing_ms.length) box.append(button("As the song", () => put({ name: "", timing_ms: [], swing_percent: 0, amount: 1 }), "plain"));

@@ -227,7 +227,8 @@ function targetField(targets, chosen, set) {
 
 // Effects -------------------------------------------------------------------------------------------------------------
 
-const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "shape", "key", "bypass_db"];
+const CHANNELS = ["both", "mid", "side"];
+const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "key", "bypass_db"];
 const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
 /** `make(effects)` from those that stand when its turn comes. Automation goes with the effect of its id. */
 const setChain = (make) => send(() => ({ kind: "set_effects", effects: make(state.effects).map(documentOf) }));
@@ -313,6 +314,7 @@ function drawOpenEffect() {
     own("blend", "Blend", "", 0, 1, "linear"),
     own("above_hz", "Only above", "Hz", 0, 20000, "linear"),
     own("below_hz", "Only below", "Hz", 0, 20000, "linear"),
+    choiceField({ name: "effect-channel", title: "Works on", options: CHANNELS, value: effect.channel }, (channel) => setChain(changed(i, () => ({ channel })))),
   );
   if (effect.keyed) {
     const others = state.parts.filter(([id]) => id !== state.part.id);
@@ -475,7 +477,7 @@ byId("add-effect").addEventListener("change", (event) => {
   if (!event.target.value) return;
   openEffect = state.effects.length;
   const kind = event.target.value;
-  setChain((effects) => [...effects, { id: "", kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, shape: [], key: "", bypass_db: 0 }]);
+  setChain((effects) => [...effects, { id: "", kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 }]);
   event.target.value = "";
 });
 byId("add-chain").addEventListener("change", (event) => {

@@ -62,7 +62,7 @@ export class Takes {
       this.draw();
       return;
     }
-    const made = taken.map((n) => ({ bend: [], nudge_ms: 0, semitones: 0, repeats: 1, ...n })), keys = new Set(made.map(page.key));
+    const made = taken.map((n) => ({ bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [], ...n })), keys = new Set(made.map(page.key));
     this.says("");
     page.write(row, (notes) => [[...notes.filter((n) => !keys.has(page.key(n))), ...made], made], `${made.length} ${made.length === 1 ? "note" : "notes"} played in`);
   }
