@@ -113,7 +113,7 @@ def prepare(home: Path, editors: int) -> tuple[int, str, list[int]]:
 
     from ersatz.studio.middleware import LOCAL_USER
     from ersatz.studio.models import Remake
-    from ersatz.studio.target.make import make_target
+    from ersatz.studio.shared.targets import make_target
 
     user = get_user_model().objects.create_user(LOCAL_USER)
     reference = make_target(user, "Pier Nine by load", (), "tech-house")

@@ -105,7 +105,7 @@ TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "APP_DIRS": True,
-        "OPTIONS": {"context_processors": ["django.template.context_processors.request", "ersatz.studio.frame.accounts"]},
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request", "ersatz.studio.shared.frame.accounts"]},
     }
 ]
 DATABASES = {"default": _database()}

@@ -16,10 +16,11 @@ from django.utils import timezone
 from bench.fuzz import run_case
 from bench.fuzzing.cases import World
 from ersatz.core.errors import Cancelled
-from ersatz.studio import renders, sweep
+from ersatz.studio import sweep
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, OwnSample, Reference, Remake
 from ersatz.studio.plan import views as plan_views
+from ersatz.studio.shared import renders
 
 pytestmark = pytest.mark.django_db(transaction=True)
 PAGE = {"accept": "text/html,application/xhtml+xml"}

@@ -12,7 +12,7 @@ from django.urls import reverse
 from ersatz.core.audio import Audio
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.studio.models import OwnSample
-from ersatz.studio.renders import mixdown_of
+from ersatz.studio.shared.renders import mixdown_of
 from tests.core.test_loops import loop
 
 

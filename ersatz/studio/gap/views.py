@@ -11,10 +11,10 @@ from ersatz.core.gap import Figure, compare
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Target
-from ersatz.studio.frame import frame, latest_measurement, loudness_of
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
-from ersatz.studio.target.views import span_text, spectrum_corridor
+from ersatz.studio.shared.frame import frame, latest_measurement, loudness_of
+from ersatz.studio.shared.spans import span_text, spectrum_corridor
 
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}

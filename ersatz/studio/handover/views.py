@@ -13,10 +13,10 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.edits import section_name
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.survey.document import Survey
-from ersatz.studio.frame import frame, latest_measurement
-from ersatz.studio.handover.files import FORMATS, export_path
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
+from ersatz.studio.shared.exports import FORMATS, export_path
+from ersatz.studio.shared.frame import frame, latest_measurement
 
 
 @login_required

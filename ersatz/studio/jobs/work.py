@@ -22,15 +22,15 @@ from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
-from ersatz.studio.drafts import begin_draft
 from ersatz.studio.errors import DISK_FULL, is_disk_full
-from ersatz.studio.handover.files import export_path, write_export
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
 from ersatz.studio.models import Job, Measurement, Reference, StaleRevision
-from ersatz.studio.renders import mixdown_of, render_cache
+from ersatz.studio.shared.drafts import begin_draft
+from ersatz.studio.shared.exports import export_path, write_export
+from ersatz.studio.shared.renders import mixdown_of, render_cache
+from ersatz.studio.shared.targets import follow_corrections
 from ersatz.studio.sweep import give_up_reserve
-from ersatz.studio.target.make import follow_corrections
 
 log = logging.getLogger(__name__)
 #: A worker that hasn't been heard from for this long is taken to be gone.

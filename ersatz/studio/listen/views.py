@@ -13,9 +13,9 @@ from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.song.document import Song, digest
 from ersatz.core.voices import library
 from ersatz.studio.models import OwnSample, Reference, Remake
-from ersatz.studio.parts.state import middle_of
-from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, ready, song_of
-from ersatz.studio.variants import variant_of
+from ersatz.studio.shared.parts import middle_of
+from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, ready, song_of
+from ersatz.studio.shared.variants import variant_of
 
 MAX_BARS = 64
 

@@ -12,10 +12,10 @@ from ersatz.core.edits import Edit
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song, sha_of
 from ersatz.core.survey.document import Survey
-from ersatz.studio.kept import Kept
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned
 from ersatz.studio.models.references import Reference
+from ersatz.studio.shared.kept import Kept
 
 #: Songs that a process keeps parsed.
 MOST_PARSED = 64

@@ -11,7 +11,7 @@ from django import forms
 from ersatz.core.audio import Audio
 from ersatz.core.errors import UnusableAudio
 from ersatz.core.samples import ACCEPTED, read_sample
-from ersatz.studio.shelf.forms import check_file
+from ersatz.studio.shared.forms import check_file
 
 
 class SaveForm(forms.Form):

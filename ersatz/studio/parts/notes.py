@@ -16,9 +16,9 @@ from ersatz.core.song.grooves import GROOVES
 from ersatz.core.song.parts import DRUM_ROLES, Part
 from ersatz.core.survey.document import Survey
 from ersatz.core.voices import complete, sampler, voice_of
-from ersatz.studio.edit import steps
 from ersatz.studio.models import OwnSample, Remake, Revision
-from ersatz.studio.parts.state import middle_of
+from ersatz.studio.shared.edit import steps
+from ersatz.studio.shared.parts import middle_of
 
 
 def is_pitched(part: Part) -> bool:

@@ -17,14 +17,12 @@ from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part, Sound
 from ersatz.core.song.strips import Effect
-from ersatz.core.voices import complete, gone, library, sampler, voice_of
+from ersatz.core.voices import complete, gone, library, voice_of
 from ersatz.core.voices.blocks import ORDER, block_of
 from ersatz.core.voices.pictures import pictures_of
-from ersatz.studio.edit import steps
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
-
-#: Notes that a part is first heard at, by role.
-MIDDLE = {"bass": 36, "lead": 69}
+from ersatz.studio.shared.edit import steps
+from ersatz.studio.shared.parts import middle_of
 
 
 def field(param: Param, value: float) -> dict[str, Any]:
@@ -61,12 +59,6 @@ def effect_state(effect: Effect) -> dict[str, Any]:
         "fields": [field(p, p.value(effect.params)) for p in spec.params],
         "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
     }  # fmt: skip
-
-
-def middle_of(part: Part) -> int:
-    """The note that a part is first heard at."""
-    sliced = complete(part.sound).choices.get("slice_mode", "off") != "off"
-    return sampler.FIRST_SLICE if sliced else MIDDLE.get(part.role, 60)
 
 
 def part_state(remake: Remake, revision: Revision, part: Part) -> dict[str, Any]:

@@ -20,13 +20,14 @@ from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part, Sound
 from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
-from ersatz.studio.edit import State, answer_edit, answer_midi, answer_step
-from ersatz.studio.frame import frame
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
-from ersatz.studio.parts.state import browser_state, effect_state, kept_chain, middle_of, part_state, sound_state
-from ersatz.studio.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
+from ersatz.studio.parts.state import browser_state, effect_state, kept_chain, part_state, sound_state
+from ersatz.studio.shared.edit import State, answer_edit, answer_midi, answer_step
+from ersatz.studio.shared.frame import frame
+from ersatz.studio.shared.parts import middle_of
+from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
 
 #: A sample is heard this long when it is chosen from the list.
 HEARD_S = 8.0

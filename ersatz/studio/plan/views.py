@@ -21,11 +21,11 @@ from ersatz.core.song.parts import Alternative, Cell, Pattern
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target import Target
 from ersatz.core.voices import library
-from ersatz.studio.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
 from ersatz.studio.errors import last_readable
-from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
+from ersatz.studio.shared.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
+from ersatz.studio.shared.frame import frame, unfinished_job
 
 #: Length of the window of short-term loudness, EBU Tech 3341.
 SHORT_TERM_S = 3.0

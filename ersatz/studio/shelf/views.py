@@ -21,15 +21,16 @@ from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft import empty_song
 from ersatz.core.errors import ErsatzError
-from ersatz.studio.drafts import begin_draft
 from ersatz.studio.errors import is_disk_full
-from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
 from ersatz.studio.models.documents import UnreadableRow
 from ersatz.studio.models.references import INCOMING
-from ersatz.studio.shelf.forms import DraftForm, TitleForm, UploadForm
-from ersatz.studio.target.views import spans
+from ersatz.studio.shared.drafts import begin_draft
+from ersatz.studio.shared.forms import DraftForm
+from ersatz.studio.shared.frame import frame, unfinished_job
+from ersatz.studio.shared.spans import spans
+from ersatz.studio.shelf.forms import TitleForm, UploadForm
 
 SORTS = {"newest": "-created_at", "title": "title"}
 

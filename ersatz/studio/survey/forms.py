@@ -3,23 +3,9 @@
 from django import forms
 
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
-from ersatz.core.pitch import TONICS
+from ersatz.core.grid import MAX_BEATS, MIN_BEATS
 from ersatz.core.serial import from_json, read_json
 from ersatz.core.survey.document import RATES, Corrections, SectionCorrection
-
-
-class TempoForm(forms.Form):
-    bpm = forms.FloatField(
-        min_value=MIN_BPM,
-        max_value=MAX_BPM,
-        error_messages={
-            "required": "Type a tempo in BPM.",
-            "invalid": "A tempo is a number of beats per minute, such as 121 or 131.5.",
-            "min_value": f"Tempi from {MIN_BPM:.0f} to {MAX_BPM:.0f} BPM are taken.",
-            "max_value": f"Tempi from {MIN_BPM:.0f} to {MAX_BPM:.0f} BPM are taken.",
-        },
-    )
 
 
 class BarOneForm(forms.Form):
@@ -45,11 +31,6 @@ class PumpForm(forms.Form):
     depth_db = forms.FloatField(min_value=0, max_value=60)
     rate = forms.ChoiceField(choices=[(r, r) for r in RATES])
     release_ms = forms.FloatField(min_value=10, max_value=4000)
-
-
-class KeyForm(forms.Form):
-    tonic = forms.ChoiceField(choices=[(t, t) for t in TONICS])
-    mode = forms.ChoiceField(choices=[("major", "major"), ("minor", "minor")])
 
 
 class SectionsForm(forms.Form):

@@ -6,17 +6,13 @@ from typing import Any
 
 from ersatz.core.pitch import degree_name, note_name
 from ersatz.core.survey.document import ROLES, DrumPattern, Pump, Survey
+from ersatz.studio.shared.spans import minus
 
 ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
     "lead": "lead, voice", "noise": "noise",
 }  # fmt: skip
 RATE_WORDS = {"1/4": "every beat", "1/8": "every half beat", "kick": "with the kick", "kick and snare": "with kick and snare"}
-
-
-def minus(value: float, digits: int = 1) -> str:
-    """A figure with a true minus sign."""
-    return f"{round(value, digits) + 0.0:.{digits}f}".replace("-", "−")
 
 
 def figures(survey: Survey) -> list[tuple[str, str]]:

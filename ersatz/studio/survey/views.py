@@ -17,11 +17,11 @@ from ersatz.core.serial import from_json
 from ersatz.core.survey import corrections
 from ersatz.core.survey.document import LABELS, Corrections, Survey
 from ersatz.core.survey.kick import kick_sound
-from ersatz.studio.frame import frame, unfinished_job
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
-from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.forms import BarOneForm, KeyForm, MetreForm, PumpForm, SectionsForm, ShiftForm, TempoForm
+from ersatz.studio.shared.forms import DraftForm, KeyForm, TempoForm
+from ersatz.studio.shared.frame import frame, unfinished_job
+from ersatz.studio.survey.forms import BarOneForm, MetreForm, PumpForm, SectionsForm, ShiftForm
 from ersatz.studio.survey.sheet import RATE_WORDS, beside_rows, sheet_of
 
 

@@ -7,7 +7,7 @@ from django import forms
 from ersatz.core.styles import STYLES
 from ersatz.core.target.combine import FEWEST
 from ersatz.studio.models import Reference
-from ersatz.studio.survey.forms import KeyForm, TempoForm
+from ersatz.studio.shared.forms import KeyForm, TempoForm
 
 MOST_MEMBERS = 40
 

@@ -15,14 +15,13 @@ from ersatz.core.serial import to_json
 from ersatz.core.styles import BY_NAME
 from ersatz.core.survey import corrections
 from ersatz.core.survey.document import Corrections, Survey
-from ersatz.core.target import Span, Target
-from ersatz.core.target.document import balanced
-from ersatz.studio.frame import frame
+from ersatz.core.target import Target
 from ersatz.studio.models import Reference
-from ersatz.studio.shelf.forms import DraftForm
-from ersatz.studio.survey.sheet import minus
+from ersatz.studio.shared.forms import DraftForm
+from ersatz.studio.shared.frame import frame
+from ersatz.studio.shared.spans import spans, spectrum_corridor
+from ersatz.studio.shared.targets import make_target
 from ersatz.studio.target.forms import ChoiceForm, TargetForm
-from ersatz.studio.target.make import make_target
 
 #: Steps of the tempo's field.
 TEMPO_STEP_BPM = 0.001
@@ -76,19 +75,6 @@ def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
     return [{"member": m, "reference": r, "is_heard": r is not None and r.pk == row.heard_id} for m, r in found_rows]
 
 
-def spans(found: Target) -> dict[str, str]:
-    """Each span as the page prints it, by its name."""
-    digits = {"bpm": 1, "swing_percent": 1, "integrated_lufs": 1, "range_lu": 1, "true_peak_dbtp": 1, "pump_depth_db": 1,
-              "pump_release_ms": 0, "mono_below_hz": 0, "kick_hz": 1}  # fmt: skip
-    return {name: span_text(span, n) for name, n in digits.items() if (span := getattr(found.spread, name)) is not None}
-
-
-def span_text(span: Span, digits: int) -> str:
-    """“122 to 128”, or one figure where there is no spread."""
-    low, high = minus(span.low, digits), minus(span.high, digits)
-    return low if low == high else f"{low} to {high}"
-
-
 def drawing(found: Target, survey: Survey) -> dict[str, Any]:
     """What the page draws: the typical track's own curves, each with its corridor."""
     document, spread = survey.to_json(), found.spread
@@ -103,14 +89,6 @@ def drawing(found: Target, survey: Survey) -> dict[str, Any]:
     out["spread"] = to_json(spread)
     out["spread"]["spectrum"] = [spectrum_corridor(found, survey, i) for i in range(len(survey.sections))]
     return out
-
-
-def spectrum_corridor(found: Target, survey: Survey, section: int) -> dict[str, list[float]]:
-    """The corridor at the level of the typical spectrum."""
-    level = survey.spectrum.per_section[section].level_db
-    offset = level[0] - float(balanced(level)[0])
-    usual = found.spread.spectrum[section]
-    return {"low": [round(v + offset, 2) for v in usual.low], "high": [round(v + offset, 2) for v in usual.high]}
 
 
 @login_required

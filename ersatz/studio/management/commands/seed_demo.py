@@ -21,8 +21,8 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.studio.jobs import work
 from ersatz.studio.middleware import LOCAL_USER
 from ersatz.studio.models import Job, OwnSample, Reference, Remake
-from ersatz.studio.target.make import make_target
-from ersatz.studio.variants import edit_in
+from ersatz.studio.shared.targets import make_target
+from ersatz.studio.shared.variants import edit_in
 
 REMAKE_TITLE = "Lighthouse Shift"
 REMADE = "Ferry at Four"

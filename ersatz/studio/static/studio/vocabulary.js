@@ -1,4 +1,4 @@
-// What the core and the pages both name: kinds, labels, buses, measures. Said in ersatz/studio/vocabulary.py alone.
+// What the core and the pages both name: kinds, labels, buses, measures. Said in ersatz/studio/shared/vocabulary.py alone.
 
 import { readJson } from "./draw.js";
 

@@ -19,8 +19,8 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.version import engine
 from ersatz.core.samples import Samples
 from ersatz.core.song.document import Song, digest
-from ersatz.studio.kept import Kept
 from ersatz.studio.models import OwnSample, Remake
+from ersatz.studio.shared.kept import Kept
 
 #: For addresses that name what they hold.
 IMMUTABLE = "private, max-age=31536000, immutable"

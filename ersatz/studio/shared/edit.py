@@ -14,9 +14,9 @@ from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import MidiSong, read_midi
 from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
-from ersatz.studio.forms import ChosenForm, MidiForm, MilestoneForm
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
-from ersatz.studio.variants import edit_in
+from ersatz.studio.shared.forms import ChosenForm, MidiForm, MilestoneForm
+from ersatz.studio.shared.variants import edit_in
 
 #: Revisions that the history shows, and how many of those that were undone.
 MOST_LISTED, MOST_AHEAD = 60, 20

@@ -13,7 +13,7 @@ from ersatz.core.edits import section_name
 from ersatz.core.pitch import midi_hz
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models import Job, Measurement, Reference, Remake, Revision
-from ersatz.studio.vocabulary import vocabulary
+from ersatz.studio.shared.vocabulary import vocabulary
 
 #: The drone's lowest C: over the bass, under the voices.
 DRONE_MIDI = 48
