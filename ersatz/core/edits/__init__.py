@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, get_args
+from typing import Any, ClassVar, Protocol, get_args
 
 from ersatz.core.edits.arrangement import Rename, SetCell, SwitchPart, section_name
 from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation
@@ -106,6 +106,16 @@ Edit = (
     | SetAutomation | DrawAutomation | ShapeAutomation | CopyAutomation
     | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several
 )  # fmt: skip
+
+
+class Change(Protocol):
+    """What makes the next song of one and says so in a sentence: every Edit, and what others make of two songs."""
+
+    def apply(self, song: Song) -> Song: ...
+
+    def sentence(self, song: Song) -> str: ...
+
+
 EDITS: dict[str, type[Edit]] = {e.kind: e for e in get_args(Edit)}
 
 __all__ = ["EDITS", "Edit", "edit_json", "parse_edit", "section_name"]

@@ -32,7 +32,7 @@ class ReferenceQuerySet(OwnedQuerySet):
         return self.filter(target_json__isnull=False)
 
 
-class ReferenceManager(models.Manager.from_queryset(ReferenceQuerySet)):
+class ReferenceManager(models.Manager.from_queryset(ReferenceQuerySet)):  # type: ignore[misc]
     """Leaves the measurement in the database until it is asked for: only the survey's page needs it beside the survey."""
 
     def get_queryset(self):
@@ -48,7 +48,7 @@ class Reference(Owned):
     references that it was made from and `heard` the one that is listened to in its place.
     """
 
-    objects = ReferenceManager()
+    objects = ReferenceManager()  # type: ignore[misc]
 
     title = models.CharField(max_length=120)
     file_name = models.CharField(max_length=255)

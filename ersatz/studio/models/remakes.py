@@ -8,7 +8,7 @@ from typing import Any
 from django.db import models, transaction
 from django.utils import timezone
 
-from ersatz.core.edits import Edit
+from ersatz.core.edits import Change
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song, sha_of
 from ersatz.core.survey.document import Survey
@@ -59,7 +59,7 @@ class Remake(Owned):
             self.save(update_fields=["head"])
             return self.revisions.create(number=1, sentence=sentence, **_columns(song))
 
-    def apply(self, edit: Edit, made_on: int) -> Revision:
+    def apply(self, edit: Change, made_on: int) -> Revision:
         """A new revision from an edit made on revision `made_on`. Raises StaleRevision, InvalidEdit."""
         with transaction.atomic():
             remake = Remake.objects.select_for_update().get(pk=self.pk)

@@ -52,7 +52,7 @@ class OwnSampleQuerySet(OwnedQuerySet):
 class OwnSample(Owned):
     """A sample that the producer brought. The audio lies in a folder by its hash and stays there: songs may play it."""
 
-    objects = OwnSampleQuerySet.as_manager()
+    objects = OwnSampleQuerySet.as_manager()  # type: ignore[misc]
 
     name = models.CharField(max_length=60)
     sha = models.CharField(max_length=64)

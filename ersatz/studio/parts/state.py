@@ -36,7 +36,8 @@ def option(choice: Choice, value: str) -> dict[str, Any]:
 
 def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
     spec, patch = voice_of(sound), complete(sound, samples)
-    used = {block_of(row.name) for row in (*spec.params, *spec.choices)}
+    names = [*(p.name for p in spec.params), *(c.name for c in spec.choices)]
+    used = {block_of(name) for name in names}
     titles = [title for title in ORDER if title in used] if spec.choices else [spec.title]
     blocks: dict[str, dict[str, list]] = {title: {"choices": [], "params": []} for title in titles}
     for c in spec.choices:

@@ -28,6 +28,7 @@ from ersatz.studio.shared.edit import State, answer_edit, answer_midi, answer_st
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.parts import middle_of
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
+from ersatz.studio.shared.users import user_of
 
 #: A sample is heard this long when it is chosen from the list.
 HEARD_S = 8.0
@@ -177,12 +178,12 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     name = form.cleaned_data["name"]
     if form.cleaned_data["what"] == "sound":
         kept = {"role": opened.role, "sound_json": {**to_json(opened.sound), "name": name}}
-        SavedSound.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults=kept)
+        SavedSound.objects.update_or_create(owner=user_of(request), name=name, deleted_at=None, defaults=kept)
     elif not opened.chain:
         return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
     else:
         effects = kept_chain(opened.chain, revision.song)
-        SavedChain.objects.update_or_create(owner=request.user, name=name, deleted_at=None, defaults={"effects_json": effects})
+        SavedChain.objects.update_or_create(owner=user_of(request), name=name, deleted_at=None, defaults={"effects_json": effects})
     return JsonResponse(browser_state(request.user, opened.role, revision.song))
 
 

@@ -120,8 +120,8 @@ def answer_milestone(request: HttpRequest, pk: int, what: str, state: State) -> 
         except ErsatzError as error:
             return JsonResponse({"error": str(error)}, status=400)
         return _answer(remake, remake.revision, state)
-    form = ChosenForm(request.POST)
-    milestone = get_object_or_404(Milestone, remake=remake, pk=form.cleaned_data["milestone"] if form.is_valid() else 0)
+    chosen = ChosenForm(request.POST)
+    milestone = get_object_or_404(Milestone, remake=remake, pk=chosen.cleaned_data["milestone"] if chosen.is_valid() else 0)
     if what == "take":
         return _answer(remake, remake.take_up(milestone), state)
     milestone.delete()

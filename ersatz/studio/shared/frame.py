@@ -89,7 +89,7 @@ def _player(
     measured: Measurement | None,
 ) -> dict[str, Any] | None:  # fmt: skip
     heard = reference.listened if reference else None
-    heard_survey = survey if heard is reference else heard and heard.survey
+    heard_survey: Survey | None = survey if heard is reference or heard is None else heard.survey
     tracks: dict[str, Any] = {"id": reference and reference.pk, "reference": None, "remake": None}
     if heard is not None and heard_survey is not None:
         key = heard.listening_key(heard_survey)

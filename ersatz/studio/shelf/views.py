@@ -30,6 +30,7 @@ from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.forms import DraftForm
 from ersatz.studio.shared.frame import frame, unfinished_job
 from ersatz.studio.shared.spans import spans
+from ersatz.studio.shared.users import user_of
 from ersatz.studio.shelf.forms import TitleForm, UploadForm
 
 SORTS = {"newest": "-created_at", "title": "title"}
@@ -136,7 +137,9 @@ def upload(request: HttpRequest) -> HttpResponse:
     file = form.cleaned_data["file"]
     name = Path(file.name).name
     title = re.sub(r"[_\s]+", " ", Path(name).stem).strip()[:120] or "Untitled"
-    reference = Reference(owner=request.user, title=title, file_name=name[:255], stored_name="original" + Path(name).suffix.lower())
+    reference = Reference(
+        owner=user_of(request), title=title, file_name=name[:255], stored_name="original" + Path(name).suffix.lower()
+    )
     try:
         # Large files are written before the row is: whoever writes to the database meanwhile needn't wait.
         with incoming(file) as written, transaction.atomic():
@@ -225,7 +228,7 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
     form = DraftForm(request.POST)
     chosen = form.cleaned_data if form.is_valid() else {}
     remake = Remake.objects.create(
-        owner=request.user,
+        owner=user_of(request),
         reference=reference,
         title=_next_title(reference),
         seed=chosen.get("seed") or reference.remakes.count() + 1,
@@ -245,7 +248,7 @@ def start_empty(request: HttpRequest, pk: int) -> HttpResponse:
     reference = get_object_or_404(Reference.objects.of(request.user).surveyed(), pk=pk)
     if not reference.survey.tempo.counts_four:
         return redirect("survey", pk=pk)
-    remake = Remake.objects.create(owner=request.user, reference=reference, title=_next_title(reference))
+    remake = Remake.objects.create(owner=user_of(request), reference=reference, title=_next_title(reference))
     remake.start(empty_song(reference.survey, remake.title), "Started empty")
     return redirect("plan", pk=remake.pk)
 

@@ -157,7 +157,7 @@ def _checked(form: Form, sentence: str | None = None) -> dict[str, Any]:
 
 @login_required
 @require_safe
-def kick(request: HttpRequest, pk: int) -> HttpResponse:
+def kick(request: HttpRequest, pk: int) -> FileResponse:
     """The kick's portrait as a WAV file, made when first asked for."""
     reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     found = reference.survey

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import cast
+
 from django import forms
 
 from ersatz.core.styles import STYLES
@@ -21,7 +23,8 @@ class TargetForm(forms.Form):
 
     def __init__(self, user, *args, **kwargs):
         super().__init__(*args, **kwargs)
-        self.fields["members"].queryset = Reference.objects.of(user).tracks().surveyed().order_by("title")
+        self.offered = Reference.objects.of(user).tracks().surveyed().order_by("title")
+        cast(forms.ModelMultipleChoiceField, self.fields["members"]).queryset = self.offered
 
     def clean(self):
         members, style = self.cleaned_data.get("members"), self.cleaned_data.get("style")
@@ -41,4 +44,5 @@ class ChoiceForm(TempoForm, KeyForm):
 
     def __init__(self, target: Reference, *args, **kwargs):
         super().__init__(*args, **kwargs)
-        self.fields["heard"].queryset = Reference.objects.of(target.owner).tracks().surveyed()
+        heard = cast(forms.ModelChoiceField, self.fields["heard"])
+        heard.queryset = Reference.objects.of(target.owner).tracks().surveyed()

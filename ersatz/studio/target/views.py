@@ -38,7 +38,7 @@ def new(request: HttpRequest) -> HttpResponse:
         except ErsatzError as error:
             form.add_error(None, str(error))
     chosen = set(request.POST.getlist("members") or request.GET.getlist("members"))
-    tracks = [{"reference": r, "survey": r.survey, "chosen": str(r.pk) in chosen} for r in form.fields["members"].queryset]
+    tracks = [{"reference": r, "survey": r.survey, "chosen": str(r.pk) in chosen} for r in form.offered]
     context = {**frame("target-new"), "form": form, "tracks": tracks, "styles": BY_NAME.values()}
     return render(request, "studio/target_new.html", context, status=400 if form.errors else 200)
 
@@ -70,7 +70,7 @@ def _target(request: HttpRequest, pk: int) -> Reference:
 
 def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
     """The references it was made from; those that are gone keep their figures but have no page."""
-    alive = {r.survey.source.sha256: r for r in row.members.filter(deleted_at=None).surveyed()}
+    alive = {r.survey.source.sha256: r for r in Reference.objects.filter(member_of=row, deleted_at=None).surveyed()}
     found_rows = [(m, alive.get(m.sha256)) for m in found.members]
     return [{"member": m, "reference": r, "is_heard": r is not None and r.pk == row.heard_id} for m, r in found_rows]
 

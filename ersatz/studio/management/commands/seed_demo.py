@@ -18,6 +18,7 @@ from demo.samples import SAMPLES
 from demo.synth import RATE_HZ
 from ersatz.core.audio import Audio
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.song.document import Song
 from ersatz.studio.jobs import work
 from ersatz.studio.middleware import LOCAL_USER
 from ersatz.studio.models import Job, OwnSample, Reference, Remake
@@ -68,12 +69,12 @@ class Command(BaseCommand):
     def _arrange(self, remake: Remake) -> None:
         """The draft made into an arrangement, edit by edit, as on the pages."""
         survey = remake.reference.survey
-        for step in lighthouse_shift.steps(remake.revision.song, survey.main_section()):
+        for step in lighthouse_shift.steps(_song_of(remake), survey.main_section()):
             if "keep" in step:
                 remake.keep(step["keep"])
                 continue
             try:
-                remake.apply(edit_in(step, remake.revision.song, survey), remake.head)
+                remake.apply(edit_in(step, _song_of(remake), survey), remake.head)
             except InvalidEdit:
                 if "if_offered" not in step:
                     raise
@@ -99,3 +100,9 @@ class Command(BaseCommand):
 
     def _say(self, sentence: str) -> None:
         print(sentence, file=sys.stderr, flush=True)
+
+
+def _song_of(remake: Remake) -> Song:
+    revision = remake.revision
+    assert revision is not None
+    return revision.song
