@@ -36,15 +36,21 @@ class Mastering:
 
     def toned(self, bar: int) -> Node:
         """The mix through the master's width and EQ: what is linear, before the phrase's level."""
-        if bar not in self._toned:
+        known = self._toned.get(bar)
+        if known is None:
             bars = self._bars.around(bar, CONTEXT, 0)
             mixes = [self.mix(b) for b in bars]
 
             def compute(inputs: Inputs) -> np.ndarray:
                 return tone(self._bars.stretch(inputs, bars, bar, CONTEXT, 0), self._song.master)[:, CONTEXT:].copy()
 
-            self._toned[bar] = Node("tone", (self._tone_settings, self._bars.lengths(bars)), lambda: mixes, compute)
-        return self._toned[bar]
+            settings = (self._tone_settings, self._bars.lengths(bars))
+            known = self._toned[bar] = Node("tone", settings, lambda: mixes, compute)
+        return known
+
+    def forget(self) -> None:
+        """Lets go of the nodes."""
+        self._toned.clear()
 
     def _phrase_db(self, bar: int) -> float:
         """How loud the phrase plays, everything alike."""

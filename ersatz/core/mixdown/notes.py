@@ -5,7 +5,6 @@ Where the notes lie is worked out once for a part as it is and remembered in the
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Hashable
 from dataclasses import dataclass
 from functools import cached_property
@@ -64,7 +63,7 @@ class Notes:
     def __init__(self, song: Song, bars: Bars, cache: RenderCache, samples: Samples):
         self._song, self._bars, self._cache, self._samples = song, bars, cache, samples
         self._laid: dict[str, _Laid] = {}
-        self._nodes: dict[str, dict[int, Node]] = defaultdict(dict)
+        self._nodes: dict[tuple[str, int], Node] = {}
         self._hits: dict[str, np.ndarray] = {}
         self._lengths: dict[tuple[str, int, int, float], int] = {}
         self._patches: dict[str, Patch] = {}
@@ -252,7 +251,8 @@ class Notes:
         laid = self._of(part)
         if bar not in laid.by_bar:
             return None
-        if bar not in self._nodes[part.id]:
+        known = self._nodes.get((part.id, bar))
+        if known is None:
             events, edge = laid.by_bar[bar], self._bars.edge(bar)
             made_of = (self._bars.length(bar), tuple((e.start - edge, e.cut, e.pan, e.level) for e in events))
 
@@ -263,8 +263,12 @@ class Notes:
                 "notes", made_of, lambda: [self._note(part, e) for e in events], compute, "quick", part.id, laid.keys.get(bar)
             )
             laid.keys[bar] = node.key
-            self._nodes[part.id][bar] = node
-        return self._nodes[part.id][bar]
+            known = self._nodes[part.id, bar] = node
+        return known
+
+    def forget(self) -> None:
+        """Lets go of the nodes."""
+        self._nodes.clear()
 
     def _lay_out(self, events: list[Event], notes: Inputs, bar: int) -> np.ndarray:
         start, out = self._bars.edge(bar), self._bars.silence(bar)

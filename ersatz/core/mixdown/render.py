@@ -84,7 +84,13 @@ class Mixdown:
                             :, a - self.bars.edge(bar) : b - self.bars.edge(bar)
                         ]
                 progress((k + 1) / len(spans))
+        self._forget()
         return out
+
+    def _forget(self) -> None:
+        """Nodes hold arrays of moving values and refer to each other: what is rendered is in the cache, the rest is let go."""
+        for made in (self.notes, self._strips, self._master):
+            made.forget()
 
     def samples(self, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
         """Samples start..stop-1 of the finished mix, (2, n)."""
@@ -140,6 +146,7 @@ class Mixdown:
             else:
                 pieces = np.array_split(self._graph.samples(node), per_bar, axis=1)
                 out += [round(float(np.abs(piece).max()), 3) for piece in pieces]
+        self._forget()
         return out
 
     def _node_of(self, strip_id: str, bar: int) -> Node | None:

@@ -34,6 +34,8 @@ LEVEL_RAMP = 882
 SILENT_SEND_DB = -59.0
 
 Chain = tuple[Effect, ...]
+#: Stands for a node that wasn't asked for yet; None is silence.
+UNMADE = object()
 
 
 class Strips:
@@ -56,9 +58,15 @@ class Strips:
 
     def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], Node | None]) -> Node | None:
         place = (stage, strip.id, bar)
-        if place not in self._made:
-            self._made[place] = make()
-        return self._made[place]
+        # Another thread may let go of the nodes meanwhile.
+        made = self._made.get(place, UNMADE)
+        if made is UNMADE:
+            made = self._made[place] = make()
+        return made  # type: ignore[return-value]
+
+    def forget(self) -> None:
+        """Lets go of the nodes: they hold on to everything that they are made of, and are quick to make again."""
+        self._made.clear()
 
     # Source -----------------------------------------------------------------------------------------------------
 
