@@ -7,6 +7,14 @@ import numpy as np
 _PER_DB = np.log(10) / 20
 
 
+def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
+    """Gains of both sides for a pan of -1..1 at a level, constant power and 1 in the middle; shape (2, n), or (2, 1) where both
+    stand."""
+    angle = (np.clip(pan, -1, 1) + 1) * np.pi / 4
+    linear = np.sqrt(2) * factor(gain_db)
+    return np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
+
+
 def factor(db: np.ndarray | float) -> np.ndarray:
     """10^(dB / 20), shape of `db`: by the exponential, which costs a fifth of a power."""
     return np.asarray(np.exp(np.multiply(db, _PER_DB)))

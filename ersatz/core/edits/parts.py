@@ -77,10 +77,10 @@ class TakeOutPart:
     part: str
 
     def apply(self, song: Song) -> Song:
-        gone = part_of(song, self.part).id
+        leader = part_of(song, self.part)
+        gone = leader.id
         transitions = tuple(replace(t, on=tuple(o for o in t.on if o != gone)) for t in song.transitions)
         curves = tuple(replace(c, triggers=tuple(t for t in c.triggers if t != gone)) for c in song.curves)
-        leader = part_of(song, gone)
         parts = tuple(_without(_alone(p, leader), gone) for p in song.parts if p.id != gone)
         left = replace(song, parts=parts, transitions=transitions, curves=curves)
         return settled(with_each(left, lambda strip: _unsteered(strip, gone)))

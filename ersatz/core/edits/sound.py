@@ -46,6 +46,12 @@ def figure(value: float, unit: str) -> str:
     return f"{text} {unit}".strip().replace("-", "−")
 
 
+def check_range(param: Param, value: float) -> None:
+    """Raises InvalidEdit for a value that the parameter can't have."""
+    if not param.low <= value <= param.high:
+        raise InvalidEdit(f"{param.title} lies between {figure(param.low, '')} and {figure(param.high, param.unit)}.")
+
+
 @dataclass(frozen=True)
 class SetSoundValue:
     """A parameter of the part's voice."""
@@ -60,8 +66,7 @@ class SetSoundValue:
 
     def apply(self, song: Song) -> Song:
         part, param = part_of(song, self.part), self._param(song)
-        if not param.low <= self.value <= param.high:
-            raise InvalidEdit(f"{param.title} lies between {figure(param.low, '')} and {figure(param.high, param.unit)}.")
+        check_range(param, self.value)
         value = round(self.value / param.step) * param.step if param.step else round(self.value, 5)
         return _checked(song, part, replace(part.sound, params={**part.sound.params, self.name: value}))
 

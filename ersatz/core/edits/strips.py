@@ -6,19 +6,17 @@ from dataclasses import dataclass, replace
 from typing import Annotated, Any, ClassVar, Literal
 
 from ersatz.core.edits.arrangement import checked_name, fresh_id, part_of, strip_of
-from ersatz.core.edits.sound import MOST_EFFECTS, figure
+from ersatz.core.edits.sound import MOST_EFFECTS, check_range, figure
 from ersatz.core.effects.chain import spec_of
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import Most
 from ersatz.core.song.bounds import Decibels, Id
 from ersatz.core.song.document import (
-    ECHOES,
     MOST_BUSES,
     MOST_RETURNS,
-    ROOM,
+    SPACES,
     Master,
     Song,
-    check_wiring,
     settled,
     with_each,
     with_strip,
@@ -29,11 +27,10 @@ from ersatz.core.song.strips import (
     MASTER,
     SENDS,
     AnyStrip,
-    Duck,
-    Effect,
     Modulator,
     Send,
     Strip,
+    ducked,
     kept_automation,
     with_fader,
 )
@@ -44,11 +41,6 @@ Figure = Literal["gain_in_db", "gain_db", "pan", "width", "mono_below_hz"]
 MOST_DUCKED_DB = 40.0
 MOST_MODULATORS = 8
 RATES = ("Hz", *SYNCED_BEATS)
-#: What a return is made with.
-SPACES = {
-    "reverb": Effect("reverb", ROOM, {"kind": "room", "dry": "taken out"}),
-    "delay": Effect("delay", ECHOES, {"time": "1/8 dotted", "mode": "alternating", "dry": "taken out"}),
-}
 Space = Literal["reverb", "delay"]
 
 
@@ -56,13 +48,12 @@ def is_return(song: Song, strip: Strip) -> bool:
     return any(r.id == strip.id for r in song.returns)
 
 
-def wired(song: Song) -> Song:
-    """The song; raises InvalidEdit where strips would go in a circle."""
+def _rewired(song: Song, strip: Strip, through: Strip) -> Song:
+    """The song with a strip that goes or sends elsewhere. Raises InvalidEdit for a circle."""
     try:
-        check_wiring(song)
+        return with_strip(song, strip)
     except ValueError as error:
-        raise InvalidEdit("It would come back to itself that way.") from error
-    return song
+        raise InvalidEdit(f"{strip.name} would come back to itself through {through.name}.") from error
 
 
 def _with(strip: AnyStrip, name: str, value: float) -> AnyStrip:
@@ -81,9 +72,7 @@ class SetStrip:
 
     def apply(self, song: Song) -> Song:
         strip, param = strip_of(song, self.strip), STRIP_VALUES[self.name]
-        if not param.low <= self.value <= param.high:
-            low, high = figure(param.low, ""), figure(param.high, param.unit)
-            raise InvalidEdit(f"{param.title} lies between {low} and {high}.")
+        check_range(param, self.value)
         value = round(self.value, 3)
         return with_strip(song, with_fader(strip, value) if self.name == "gain_db" else _with(strip, self.name, value))
 
@@ -129,10 +118,7 @@ class SetSend:
         if to.id not in sends and not isinstance(strip, Part):
             # A bus sends where it is wired to; its curve would wire it on.
             curves = tuple(c for c in curves if (c.device, c.param) != (SENDS, to.id))
-        try:
-            return with_strip(song, replace(strip, sends=sends, automation=curves))
-        except ValueError as error:
-            raise InvalidEdit(f"{strip.name} would come back to itself through {to.name}.") from error
+        return _rewired(song, replace(strip, sends=sends, automation=curves), to)
 
     def sentence(self, song: Song) -> str:
         name, to = strip_of(song, self.strip).name, strip_of(song, self.to).name
@@ -153,10 +139,7 @@ class SetOutput:
         strip, out = strip_of(song, self.strip), strip_of(song, self.out)
         if isinstance(strip, Master) or isinstance(out, Part) or is_return(song, out):
             raise InvalidEdit("A part, a bus or a return goes to a bus or to the master.")
-        try:
-            return with_strip(song, replace(strip, out=out.id))
-        except ValueError as error:
-            raise InvalidEdit(f"{strip.name} would come back to itself through {out.name}.") from error
+        return _rewired(song, replace(strip, out=out.id), out)
 
     def sentence(self, song: Song) -> str:
         return f"{strip_of(song, self.strip).name} goes to {strip_of(song, self.out).name}"
@@ -179,7 +162,7 @@ class SetDuck:
         curve = self.curve or (strip.duck.curve if strip.duck else next((c.id for c in song.curves), ""))
         if self.depth_db and song.curve(curve) is None:
             raise InvalidEdit("This ducking curve isn’t there any more." if curve else "The song has no ducking curve yet.")
-        return with_strip(song, replace(strip, duck=Duck(curve, round(self.depth_db, 2)) if self.depth_db else None))
+        return with_strip(song, replace(strip, duck=ducked(curve, round(self.depth_db, 2))))
 
     def sentence(self, song: Song) -> str:
         strip, curve = strip_of(song, self.strip), song.curve(self.curve)
@@ -301,9 +284,8 @@ class CopyChain:
         chain = copied if self.instead else (*to.chain, *copied)
         if len(chain) > MOST_EFFECTS:
             raise InvalidEdit(f"A chain has at most {MOST_EFFECTS} effects.")
-        changed = replace(to, chain=chain, automation=())
         kept = kept_automation(to.automation, () if self.instead else to.chain)
-        return settled(with_strip(song, replace(changed, automation=kept)))
+        return settled(with_strip(song, replace(to, chain=chain, automation=kept)))
 
     def sentence(self, song: Song) -> str:
         strip, to = strip_of(song, self.strip), strip_of(song, self.to)

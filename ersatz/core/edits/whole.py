@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Annotated, Any, ClassVar, Literal
 
-from ersatz.core.edits.sound import PITCHED_ROLES, figure
+from ersatz.core.edits.sound import PITCHED_ROLES, check_range, figure
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.params import Param
 from ersatz.core.pitch import Key
@@ -35,9 +35,7 @@ class SetMaster:
     value: float
 
     def apply(self, song: Song) -> Song:
-        param = MASTER_VALUES[self.name]
-        if not param.low <= self.value <= param.high:
-            raise InvalidEdit(f"{param.title} lies between {figure(param.low, '')} and {figure(param.high, param.unit)}.")
+        check_range(MASTER_VALUES[self.name], self.value)
         values: dict[str, Any] = {self.name: round(self.value, 2)}
         return replace(song, master=replace(song.master, **values))
 

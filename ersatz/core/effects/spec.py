@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ersatz.core.params import Choice, Param
-from ersatz.core.song.strips import Effect
+from ersatz.core.song.strips import NO_DRY, Effect
 
 
 @dataclass(frozen=True)
@@ -56,8 +56,7 @@ class Where:
         return np.asarray((self.start + np.arange(n)) / self.rate)
 
 
-#: Whether an effect that adds to its input lets that through: on a return only what is added is wanted.
-NO_DRY = "taken out"
+#: Whether an effect that adds to its input lets that through.
 DRY = Choice("dry", ("kept", NO_DRY), "kept", "Dry sound")
 #: (samples (2, n), settings, where) -> (2, n)
 Process = Callable[[np.ndarray, Settings, Where], np.ndarray]

@@ -12,7 +12,7 @@ from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import Song
+from ersatz.core.song.document import Song, with_strip
 from ersatz.core.song.parts import Part, Sound
 from ersatz.core.song.strips import Effect
 from ersatz.core.voices import library, render_note, voice_of
@@ -50,7 +50,7 @@ def sounding_as(song: Song, part: str, was: Part, midi: int, samples: Samples = 
     # Silence has no loudness to meet.
     louder = loudness[0] - loudness[1] if min(loudness) > SILENT_LUFS else 0.0
     heard = replace(now, sound=was.sound, chain=was.chain, gain_db=round(now.gain_db + louder, 2))
-    return replace(song, parts=tuple(heard if p.id == part else p for p in song.parts))
+    return with_strip(song, heard)
 
 
 def bypass_db(
@@ -62,7 +62,7 @@ def bypass_db(
     assert part is not None
     on = tuple(replace(e, on=True) if k == place else e for k, e in enumerate(part.chain))
     off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.chain))
-    mixdowns = [Mixdown(_with_effects(song, part, chain), cache, samples) for chain in (on, off)]
+    mixdowns = [Mixdown(with_strip(song, replace(part, chain=chain)), cache, samples) for chain in (on, off)]
     bars = mixdowns[0].plays_in(part_id)
     if steered_by := part.chain[place].key:
         bars = bars & mixdowns[0].plays_in(steered_by)
@@ -74,10 +74,6 @@ def bypass_db(
         notes = (_through(part.sound, chain, midi, 0.5, 0.9, song.bpm, samples) for chain in (on, off))
         loud, plain = (library.loudness_lufs(note) for note in notes)
     return round(loud - plain, 2) if min(loud, plain) > SILENT_LUFS else 0.0
-
-
-def _with_effects(song: Song, part: Part, effects: tuple[Effect, ...]) -> Song:
-    return replace(song, parts=tuple(replace(p, chain=effects) if p.id == part.id else p for p in song.parts))
 
 
 def _through(

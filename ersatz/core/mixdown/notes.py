@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 from scipy import signal
 
-from ersatz.core.dsp.levels import factor
+from ersatz.core.dsp.levels import panned
 from ersatz.core.effects import eq, space
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
@@ -287,10 +287,9 @@ class Notes:
 
 
 def _gains(event: Event, n: int) -> np.ndarray:
-    """Of both sides over a note's n samples, by its pan (constant power) and its level, shape (2, n) or (2, 1)."""
-    angle = (event.pan + 1) * np.pi / 4
-    sides = np.sqrt(2) * np.array([[np.cos(angle)], [np.sin(angle)]])
+    """Of both sides over a note's n samples, by its pan and its level, shape (2, n) or (2, 1)."""
+    level: float | np.ndarray = 0.0
     if event.level:
         places, heights = zip(*event.level)
-        sides = sides * factor(np.interp(np.arange(n), places, heights))
-    return np.asarray(sides, np.float32)
+        level = np.interp(np.arange(n), places, heights)
+    return panned(event.pan, level).astype(np.float32)

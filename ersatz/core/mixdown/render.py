@@ -80,9 +80,8 @@ class Mixdown:
                 for bar, node in zip(span, nodes):
                     if node is not None:
                         a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)
-                        out[:, a - start : b - start] = self._graph.samples(node)[
-                            :, a - self.bars.edge(bar) : b - self.bars.edge(bar)
-                        ]
+                        inside = slice(a - self.bars.edge(bar), b - self.bars.edge(bar))
+                        out[:, a - start : b - start] = self._graph.samples(node)[:, inside]
                 progress((k + 1) / len(spans))
         self._forget()
         return out

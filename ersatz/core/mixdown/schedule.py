@@ -262,18 +262,8 @@ def _struck(late: _Lateness, note: Note, tick: int, inside: int, end: float) -> 
             # Nothing sounds before the song.
             start = max(0.0, at + ticks)
             variant = (note.tick // SIXTEENTH + k) % VARIANTS
-            plain = Sounding(
-                start,
-                start + min(long, end - at),
-                note.midi,
-                velocity,
-                variant,
-                note.bend,
-                note.semitones,
-                False,
-                note.pan,
-                note.level,
-            )
+            stop = start + min(long, end - at)
+            plain = Sounding(start, stop, note.midi, velocity, variant, note.bend, note.semitones, pan=note.pan, level=note.level)
             yield late.varied(plain, round(at))
 
 

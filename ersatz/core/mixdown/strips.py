@@ -13,7 +13,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ersatz.core.dsp.levels import factor
+from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects.chain import period_beats, reach, run_chain, spec_of
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
@@ -47,6 +47,7 @@ class Strips:
         self._values = notes.values
         self._made: dict[tuple[str, str, int], Node | None] = {}
         self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
+        self._fed_by = {strip.id: self._feeders(strip) for strip in song.strips() if not isinstance(strip, Part)}
         self._acts: dict[tuple[str, int], Chain] = {}
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
@@ -80,11 +81,11 @@ class Strips:
         """Strips that go there, in the song's order, then what is sent there."""
         nodes: list[Node] = []
         gains: list[float | np.ndarray] = []
-        for feeder in self._song.strips():
-            if feeder.out == strip.id and (node := self.out(feeder, bar)):
+        for feeder, goes, sends in self._fed_by[strip.id]:
+            if goes and (node := self.out(feeder, bar)):
                 nodes.append(node)
                 gains.append(0.0)
-            if bar >= 0 and strip.id in self._sends(feeder) and (node := self._sent(feeder, strip.id, bar)):
+            if bar >= 0 and sends and (node := self._sent(feeder, strip.id, bar)):
                 level = self._value(feeder, SENDS, strip.id, bar, feeder.send_db(strip.id))
                 if np.max(level) > SILENT_SEND_DB:
                     nodes.append(node)
@@ -103,6 +104,11 @@ class Strips:
             return out
 
         return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
+
+    def _feeders(self, strip: Strip) -> list[tuple[Strip, bool, bool]]:
+        """Strips that go to this one or send to it, and which of both."""
+        all_of_them = ((s, s.out == strip.id, strip.id in self._sends(s)) for s in self._song.strips())
+        return [row for row in all_of_them if row[1] or row[2]]
 
     def _sends(self, strip: Strip) -> set[str]:
         """Returns that a strip sends to, or may, as its values move."""
@@ -267,10 +273,7 @@ class Strips:
         def compute(inputs: Inputs) -> np.ndarray:
             samples, ducked = inputs
             gain_db = _per_sample(gain, n) + ramped_db(levels[0], levels[1], n) + levels[2]
-            angle = (np.clip(_per_sample(pan, n), -1, 1) + 1) * np.pi / 4
-            linear = np.sqrt(2) * factor(gain_db)
-            gains = np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
-            out = samples * gains.astype(np.float32)
+            out = samples * panned(_per_sample(pan, n), gain_db).astype(np.float32)
             return out if ducked is None else np.multiply(out, ducked, out)
 
         return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick", strip.id)

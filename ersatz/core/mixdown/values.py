@@ -43,7 +43,7 @@ class Values:
         return drawn | {param for (owner, of, param) in self._moved if (owner, of) == (_base(strip), device)}
 
     def is_moved(self, strip: Strip, device: str, param: str) -> bool:
-        return strip.curve(device, param) is not None or (_base(strip), device, param) in self._moved
+        return strip.curve(device, param) is not None or self.is_modulated(strip, device, param)
 
     def is_modulated(self, strip: Strip, device: str, param: str) -> bool:
         return (_base(strip), device, param) in self._moved

@@ -19,7 +19,7 @@ from ersatz.core.serial import Most, Within, from_json, to_json
 from ersatz.core.song.bounds import MAX_BARS, Beats, Decibels, Id, Name, Seed, Share
 from ersatz.core.song.migrate import OLDEST, brought_up
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import FADER, MASTER, SENDS, VOICE, AnyStrip, Effect, Strip, Target, sends_of
+from ersatz.core.song.strips import FADER, MASTER, NO_DRY, SENDS, VOICE, AnyStrip, Effect, Strip, Target, sends_of
 
 SCHEMA = "ersatz.song/4"
 #: The buses and returns that a song begins with.
@@ -126,14 +126,19 @@ def standard_buses() -> tuple[Strip, ...]:
 
 def standard_returns() -> tuple[Strip, ...]:
     """A room and dotted echoes from side to side."""
-    room = Effect("reverb", ROOM, {"kind": "room", "dry": "taken out"}, id="e1")
-    echoes = Effect("delay", ECHOES, {"time": "1/8 dotted", "mode": "alternating", "dry": "taken out"}, id="e1")
-    return Strip(id=REVERB_RETURN, name="Reverb", chain=(room,)), Strip(id=DELAY_RETURN, name="Delay", chain=(echoes,))
+    return (
+        Strip(id=REVERB_RETURN, name="Reverb", chain=(SPACES["reverb"],)),
+        Strip(id=DELAY_RETURN, name="Delay", chain=(SPACES["delay"],)),
+    )
 
 
-#: What the standard returns are set to.
 ROOM = {"decay_s": 1.8, "pre_delay_ms": 18.0, "low_cut_hz": 280.0, "high_cut_hz": 8500.0, "level_db": 0.0}
 ECHOES = {"feedback": 0.42, "low_cut_hz": 350.0, "high_cut_hz": 5500.0, "level": 1.0}
+#: What a return is made with.
+SPACES = {
+    "reverb": Effect("reverb", ROOM, {"kind": "room", "dry": NO_DRY}),
+    "delay": Effect("delay", ECHOES, {"time": "1/8 dotted", "mode": "alternating", "dry": NO_DRY}),
+}
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,8 @@ FADER, SENDS, VOICE = "fader", "sends", "voice"
 #: A send at this level or under is closed.
 CLOSED_DB = -60.0
 MOST_WIDTH = 2.0
+#: Option of an effect that adds to its input: only what is added is let through, as on a return.
+NO_DRY = "taken out"
 
 
 @dataclass(frozen=True)
