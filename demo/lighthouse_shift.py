@@ -44,7 +44,7 @@ def steps(song: Song, main_section: int) -> Iterator[Step]:
     breakdown_1, breakdown_2 = at["breakdown 1"], at["breakdown 2"]
 
     # Groove: the hats where the reference has them, the shaker by hand.
-    yield {"ask": {"kind": "take_groove", "part": "hats", "section": main_section, "role": "hats"}}
+    yield {"ask": {"kind": "load_groove", "part": "hats", "section": main_section, "role": "hats"}}
     shaker = {"name": "by hand", "humanise_ms": 4.0, "humanise_velocity": 0.08, "seed": 9}
     yield _edit("set_groove", part="shaker", groove=shaker)
     # A rim that runs against the bar, each hit a little lower.

@@ -9,6 +9,11 @@ TONICS = ("C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B")
 #: Semitones above the tonic. Minor is natural minor, the mode of most club music.
 SCALES = {"major": (0, 2, 4, 5, 7, 9, 11), "minor": (0, 2, 3, 5, 7, 8, 10)}
 _DEGREES = ("1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7")
+#: How the five black keys are written: where no key is known, in keys with sharps and in keys with flats.
+_MIXED = ("C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
+_SHARP = ("C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B")
+_FLAT = ("C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B")
+_FLAT_KEYS = {"major": ("F", "Bb", "Eb", "Ab"), "minor": ("D", "G", "C", "F", "Bb", "Eb", "Ab")}
 _LETTERS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 
 
@@ -39,7 +44,19 @@ class Key:
         return root + 12 * octave + SCALES[self.mode][step]
 
     def __str__(self) -> str:
-        return f"{self.tonic.replace('b', '♭').replace('#', '♯')} {self.mode}"
+        return f"{written(self.tonic)} {self.mode}"
+
+
+def written(tonic: str) -> str:
+    """A tonic of TONICS as people write it: "B♭"."""
+    return _MIXED[TONICS.index(tonic)]
+
+
+def pitch_names(key: Key | None = None) -> tuple[str, ...]:
+    """The twelve pitch classes from C up, spelled with the accidentals of a key: G♭ in B♭ minor, F♯ in E minor."""
+    if key is None:
+        return _MIXED
+    return _FLAT if key.tonic in _FLAT_KEYS[key.mode] else _SHARP
 
 
 def parse_tonic(name: str) -> str:
@@ -58,9 +75,9 @@ def hz_midi(hz: float) -> float:
     return 69 + 12 * math.log2(hz / 440.0)
 
 
-def note_name(midi: int) -> str:
-    """Scientific pitch notation: 69 is A4."""
-    return f"{TONICS[midi % 12].replace('b', '♭').replace('#', '♯')}{midi // 12 - 1}"
+def note_name(midi: int, key: Key | None = None) -> str:
+    """Scientific pitch notation, spelled as the key has it: 69 is A4."""
+    return f"{pitch_names(key)[midi % 12]}{midi // 12 - 1}"
 
 
 def degree_name(midi: int, key: Key) -> str:

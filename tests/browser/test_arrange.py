@@ -1,5 +1,5 @@
 """From an empty remake to an arranged track in the browser alone: plan adopted, drums traced, a bass written, cells painted,
-joints and automation put down; and what two windows on it say to each other."""
+transitions and automation put down; and what two windows on it say to each other."""
 
 import io
 import json
@@ -90,7 +90,7 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "imported from line.mid")
     assert page.locator(".note").count() == 2
 
-    # The plan: a rectangle of cells painted by the keyboard, as in the reference, another version flipped, a fill, joints, a curve.
+    # The plan: a rectangle of cells painted by the keyboard, as in the reference, another version flipped, a fill, transitions, a curve.
     page.get_by_role("link", name="Plan").click()
     page.locator("[data-cell='0.0']").focus()
     for _ in range(sections - 1):
@@ -125,13 +125,13 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "automated")
 
     # Kept under a name, gone on, heard against it, taken up again.
-    page.get_by_text("Kept songs").click()
+    page.get_by_text("Versions").click()
     page.get_by_label("Name for the song as it stands").fill("before the cut")
-    page.get_by_role("button", name="Keep it under this name").click()
+    page.get_by_role("button", name="Save version").click()
     page.locator("[data-tool=everything]").select_option(label="cut 1 bar and close up")
     undo_says(page, "closed up")
-    page.get_by_role("button", name="Hear before the cut").click()
-    page.get_by_role("button", name="Hear the song as it is").click()
+    page.get_by_role("button", name="Play before the cut").click()
+    page.get_by_role("button", name="Play current").click()
     page.get_by_role("button", name="Take up before the cut").click()
     undo_says(page, "Back to “before the cut”")
 
@@ -171,7 +171,7 @@ def test_cells_by_the_rectangle_are_painted_copied_and_pasted(empty):
     page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
-    page.get_by_role("button", name="Double", exact=True).click()
+    page.get_by_role("button", name="Duplicate", exact=True).click()
     undo_says(page, "doubled")
     add_part(page, "kick", "Mooring post")
     add_part(page, "bass", "Keel")
@@ -257,7 +257,7 @@ def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(empty):
     assert page.locator("#plan-says").inner_text() == ""
 
 
-def test_a_point_a_place_of_joints_and_a_wheel_by_hand(empty):
+def test_a_point_a_place_of_transitions_and_a_wheel_by_hand(empty):
     """Dragged points and lengths, a line drawn by hand, a pinch."""
     page = empty
     page.get_by_role("button", name="Adopt its whole plan").click()
@@ -319,15 +319,15 @@ def test_a_point_a_place_of_joints_and_a_wheel_by_hand(empty):
 def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(empty):
     other = empty.context.new_page()
     other.goto(empty.url)
-    other.get_by_role("button", name="Double", exact=True).click()
+    other.get_by_role("button", name="Duplicate", exact=True).click()
     undo_says(other, "doubled")
     empty.bring_to_front()
     empty.evaluate("window.dispatchEvent(new Event('focus'))")
     empty.get_by_text("changed in another window: drop doubled").wait_for()
-    empty.get_by_role("button", name="Show it as it is now").click()
+    empty.get_by_role("button", name="Reload").click()
     undo_says(empty, "doubled")
     # An edit made on the older song would have been refused.
-    other.get_by_role("button", name="Double", exact=True).first.click()
+    other.get_by_role("button", name="Duplicate", exact=True).first.click()
     undo_says(other, "doubled")
     empty.locator("[data-tool=bars]").fill("4")
     empty.keyboard.press("Enter")
@@ -375,7 +375,7 @@ def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, house):
     an_empty_lead(page)
     page.get_by_text("MIDI: Deck keys").wait_for()
     page.get_by_role("button", name="Count in").click()
-    page.get_by_role("button", name="Take down").click()
+    page.get_by_role("button", name="Record").click()
     page.locator("#play.is-playing").wait_for()
     page.wait_for_timeout(900)
     page.evaluate("deckKeys(0x90, 69, 100)")

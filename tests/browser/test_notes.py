@@ -1,5 +1,5 @@
 """The grids by hand: hits dragged to their velocity and their timing, rows of their own length, notes moved, lengthened, bent,
-locked while the rest is rerolled; parts heard alone."""
+locked while the rest is generated anew; parts soloed."""
 
 import base64
 import json
@@ -120,12 +120,12 @@ def test_the_note_grid_by_hand(empty):
     locked = keys(page, "bass")[0]
     takes = []
     for _ in range(2):
-        page.get_by_role("button", name="Reroll").click()
-        undo_says(page, f"take {len(takes) + 2}")
+        page.get_by_role("button", name="New seed").click()
+        undo_says(page, f"seed {len(takes) + 2}")
         takes.append(keys(page, "bass"))
     assert all(locked in take for take in takes)
 
-    # Answered by another part, chords by their degree, a part heard alone.
+    # Answered by another part, chords by their degree, a part soloed.
     page.locator("[data-name=bars]").fill("4")
     page.keyboard.press("Enter")
     undo_says(page, "4 bars long")
@@ -134,7 +134,7 @@ def test_the_note_grid_by_hand(empty):
     page.locator("[data-name=chord]").select_option("1")
     undo_says(page, "chord on degree 1")
     with page.expect_request(lambda r: "/with/" in r.url and r.url.endswith(".flac")) as asked:
-        page.get_by_role("button", name="This alone").click()
+        page.get_by_role("button", name="Solo this part").click()
         page.locator("#play").click()
     code = asked.value.url.split("/with/")[1].split("/")[0]
 

@@ -15,7 +15,7 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     assert page.get_by_role("button", name="Adopt its whole plan").count() == 0
 
     # The end of the first section by the keyboard, then by typing its length.
-    page.locator(".plan .joint").first.focus()
+    page.locator(".plan .boundary").first.focus()
     page.keyboard.press("PageDown")
     page.keyboard.press("Enter")
     undo_says(page, "long")
@@ -26,7 +26,7 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     page.get_by_role("button", name="As long: ").click()
     undo_says(page, "long")
     page.keyboard.press("Control+z")
-    page.get_by_role("button", name="Double", exact=True).click()
+    page.get_by_role("button", name="Duplicate", exact=True).click()
     undo_says(page, "doubled")
     assert blocks.count() == count + 1
 
@@ -41,7 +41,7 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     assert blocks.count() == count
-    page.get_by_role("button", name="Take out").click()
+    page.get_by_role("button", name="Delete", exact=True).click()
     undo_says(page, "taken out")
     page.keyboard.press("Control+z")
     undo_says(page, "Adopted a plan")

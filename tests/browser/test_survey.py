@@ -15,19 +15,19 @@ def survey(page, house):
 
 
 def test_sections_are_moved_by_keyboard_and_taken_back(survey):
-    joint = survey.locator(".joint").first
-    before = int(joint.get_attribute("aria-valuenow"))
-    joint.focus()
+    boundary = survey.locator(".boundary").first
+    before = int(boundary.get_attribute("aria-valuenow"))
+    boundary.focus()
     survey.keyboard.press("ArrowRight")
-    assert joint.get_attribute("aria-valuenow") == str(before + 1)
+    assert boundary.get_attribute("aria-valuenow") == str(before + 1)
     survey.keyboard.press("Enter")
     survey.get_by_role("button", name="Undo: sections").wait_for()
-    assert survey.locator(".joint").first.get_attribute("aria-valuenow") == str(before + 1)
+    assert survey.locator(".boundary").first.get_attribute("aria-valuenow") == str(before + 1)
     # Where the measurement had it is still drawn.
     assert survey.locator("line.measured").count() >= 1
     survey.keyboard.press("Control+z")
     survey.get_by_role("button", name="Undo: sections").wait_for(state="detached")
-    assert survey.locator(".joint").first.get_attribute("aria-valuenow") == str(before)
+    assert survey.locator(".boundary").first.get_attribute("aria-valuenow") == str(before)
 
 
 def test_a_section_gets_another_name(survey):

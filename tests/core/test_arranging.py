@@ -14,17 +14,17 @@ from ersatz.core.edits.parts import (
     AddLayer,
     AddPart,
     AddPattern,
+    DeletePart,
+    DeletePattern,
     MovePart,
     SetChoke,
     SetGroove,
     SetLayer,
     SetTempo,
-    TakeOutPart,
-    TakeOutPattern,
 )
-from ersatz.core.edits.sections import AdoptSection, CloseUp, MakeRoom, RepeatBars
+from ersatz.core.edits.sections import AdoptSection, DeleteBars, DuplicateBars, InsertBars
 from ersatz.core.edits.strips import RenameStrip
-from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
+from ersatz.core.edits.transitions import DeleteTransition, PutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.automation import values_at
 from ersatz.core.mixdown.render import Mixdown
@@ -62,37 +62,37 @@ def level(song, bar):
 # Bars of everything --------------------------------------------------------------------------------------------------
 
 
-def test_room_is_silent_and_moves_what_follows_with_its_automation_and_its_joint():
+def test_room_is_silent_and_moves_what_follows_with_its_automation_and_its_transition():
     song = climb(PutTransition("s1", "impact", 4).apply(SONG))
-    made = MakeRoom(3, 2).apply(song)
+    made = InsertBars(3, 2).apply(song)
     assert plan(made) == [("build", 2), ("build", 2), ("build", 2), ("drop", 4)]
     assert [s for s in starts(made, "kick") if 2 * BAR <= s < 4 * BAR] == []
     assert starts(made, "impact") == [6 * BAR]
     for bar in range(8):
         assert level(made, bar + (2 if bar >= 2 else 0)) == level(song, bar)
-    assert plan(MakeRoom(9, 4).apply(SONG))[-1] == ("drop", 4)
-    assert plan(MakeRoom(1, 4).apply(SONG))[0] == ("build", 4)
+    assert plan(InsertBars(9, 4).apply(SONG))[-1] == ("drop", 4)
+    assert plan(InsertBars(1, 4).apply(SONG))[0] == ("build", 4)
 
 
 def test_closing_up_cuts_bars_out_of_a_section_that_stays_one():
-    made = CloseUp(2, 3).apply(climb(SONG))
+    made = DeleteBars(2, 3).apply(climb(SONG))
     assert plan(made) == [("build", 2), ("drop", 4)]
     assert [level(made, 0), level(made, 1), level(made, 2)] == [level(climb(SONG), b) for b in (0, 3, 4)]
-    assert plan(CloseUp(4, 5).apply(SONG)) == [("build", 3), ("drop", 3)]
-    assert plan(CloseUp(1, 4).apply(SONG)) == [("drop", 4)]
+    assert plan(DeleteBars(4, 5).apply(SONG)) == [("build", 3), ("drop", 3)]
+    assert plan(DeleteBars(1, 4).apply(SONG)) == [("drop", 4)]
     with pytest.raises(InvalidEdit):
-        CloseUp(1, 8).apply(SONG)
+        DeleteBars(1, 8).apply(SONG)
 
 
 def test_room_that_is_closed_up_again_leaves_the_same_music():
-    back = CloseUp(5, 8).apply(MakeRoom(5, 4).apply(climb(SONG)))
+    back = DeleteBars(5, 8).apply(InsertBars(5, 4).apply(climb(SONG)))
     assert plan(back) == plan(SONG)
     assert [level(back, b) for b in range(8)] == [level(climb(SONG), b) for b in range(8)]
     assert starts(back, "lead") == starts(SONG, "lead")
 
 
 def test_repeated_bars_play_the_same_again():
-    made = RepeatBars(4, 5).apply(climb(SONG))
+    made = DuplicateBars(4, 5).apply(climb(SONG))
     assert sum(bars for _, bars in plan(made)) == 10
     assert [level(made, b) for b in (3, 4, 5, 6, 7)] == [level(climb(SONG), b) for b in (3, 4, 3, 4, 5)]
     whole = SONG.bars * BAR
@@ -158,10 +158,10 @@ def test_an_added_part_is_playable_at_once_and_leaves_no_trace_when_taken_out():
     part = made.part("keel-bass")
     assert (part.out, part.role, part.patterns["A"].notes) == ("bus:bass", "bass", ())
     assert AddPart("bass", "Keel bass").apply(made).parts[-1].id == "keel-bass-2"
-    assert TakeOutPart("keel-bass").apply(made) == SONG
+    assert DeletePart("keel-bass").apply(made) == SONG
     steered = replace(SONG.part("pad"), chain=(Effect("ducker", key="kick"),))
     song = PutTransition("s1", "gap", 2, on=("kick",)).apply(replace(SONG, parts=(SONG.part("kick"), steered)))
-    gone = TakeOutPart("kick").apply(song)
+    gone = DeletePart("kick").apply(song)
     assert gone.part("pad").chain[0].key == "" and gone.transitions[0].on == ()
 
 
@@ -179,8 +179,8 @@ def test_patterns_are_added_copied_and_taken_out_with_what_played_them():
     made = AddPattern("kick", copy_of="A").apply(SONG)
     assert made.part("kick").patterns["B"] == SONG.part("kick").patterns["A"]
     made = PutCells((PlacedCell("kick", "s2", True, "A", fill="B", fill_bars=1),)).apply(made)
-    assert TakeOutPattern("kick", "B").apply(made) == SONG
-    assert TakeOutPattern("kick", "A").apply(made).part("kick").cells == ()
+    assert DeletePattern("kick", "B").apply(made) == SONG
+    assert DeletePattern("kick", "A").apply(made).part("kick").cells == ()
 
 
 # Groove --------------------------------------------------------------------------------------------------------------
@@ -311,11 +311,11 @@ def test_every_edit_goes_through_json_and_names_itself():
     song = AddPattern("kick").apply(PutTransition("s1", "riser").apply(KeepAlternative("lead", "s1", Alternative("A")).apply(SONG)))
     song = SetAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0),)).apply(song)
     edits = [
-        AdoptSection("drop", 0, 8, 1), MakeRoom(2, 1), CloseUp(1, 1), RepeatBars(1, 2),
+        AdoptSection("drop", 0, 8, 1), InsertBars(2, 1), DeleteBars(1, 1), DuplicateBars(1, 2),
         PutCells((PlacedCell("kick", "s1", True, "A"),)),
         KeepAlternative("lead", "s1", Alternative("A", 0.0, Sound("rim"))), FlipCell("lead", "s1"), PutTransition("s1", "wash"),
-        TakeOutTransition("t1"), AddPart("lead"), TakeOutPart("rim"), RenameStrip("rim", "Bell"), MovePart("rim", 0),
-        SetChoke("rim", "a"), SetGroove("rim", Groove("late")), AddPattern("rim"), TakeOutPattern("kick", "B"), SetTempo(126.0),
+        DeleteTransition("t1"), AddPart("lead"), DeletePart("rim"), RenameStrip("rim", "Bell"), MovePart("rim", 0),
+        SetChoke("rim", "a"), SetGroove("rim", Groove("late")), AddPattern("rim"), DeletePattern("kick", "B"), SetTempo(126.0),
         ShapeAutomation(Target("pad", "fader", "pan"), "rise", 0, BAR, 0.0, 1.0),
         CopyAutomation(Target("pad", "fader", "pan"), "s1", "s2"),
         DrawAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0), AutomationPoint(BAR, 1.0))),

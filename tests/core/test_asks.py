@@ -9,7 +9,7 @@ from ersatz.core.draft.asks import ASKS, asked_edit, parse_ask
 from ersatz.core.draft.generate import degrees_of, generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import RelabelSection, parse_edit
-from ersatz.core.edits.sections import AdoptPlan, MoveSection, PlannedSection, ResizeSection, TakeOutSection
+from ersatz.core.edits.sections import AdoptPlan, DeleteSection, MoveSection, PlannedSection, ResizeSection
 from ersatz.core.errors import InvalidEdit, OtherMetre
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.mixdown.schedule import sounding_notes
@@ -66,7 +66,7 @@ def test_what_the_survey_does_not_hear_hit_by_hit_is_said(club_survey, song):
 
 def test_a_groove_taken_over_sounds_where_the_reference_does(timed, song):
     survey, main = timed
-    made = ask(survey, song, "take_groove", part="hats", section=main, role="hats").apply(song)
+    made = ask(survey, song, "load_groove", part="hats", section=main, role="hats").apply(song)
     groove = made.part("hats").groove
     swing = 0.06 * song.grid.bar_s * 1000 / 8
     assert groove.timing_ms[2] == 5.0 and groove.timing_ms[0] == 0.0
@@ -115,7 +115,7 @@ def test_a_draft_has_the_references_plan_and_every_change_shows(club_survey, son
     first = song.sections[0]
     longer = plan_differences(ResizeSection(first.id, first.bars + 4).apply(song), club_survey)
     assert (longer[0].longer_bars, longer[0].later_bars, longer[1].later_bars) == (4, 0, 4)
-    fewer = plan_differences(TakeOutSection(first.id).apply(song), club_survey)
+    fewer = plan_differences(DeleteSection(first.id).apply(song), club_survey)
     assert [d.counterpart for d in fewer if not d.section] == [0]
     other = plan_differences(RelabelSection(first.id, "bridge").apply(song), club_survey)
     assert other[0].counterpart is None
@@ -123,7 +123,7 @@ def test_a_draft_has_the_references_plan_and_every_change_shows(club_survey, son
 
 def test_one_section_is_adopted_where_it_belongs(club_survey, song):
     for k, section in enumerate(song.sections):
-        without = TakeOutSection(section.id).apply(song)
+        without = DeleteSection(section.id).apply(song)
         back = ask(club_survey, without, "adopt_reference", section=k).apply(without)
         assert sorted(s.bars for s in back.sections) == sorted(s.bars for s in song.sections)
         assert all(d.is_none for d in plan_differences(back, club_survey))

@@ -126,7 +126,7 @@ def test_what_a_layer_played_stays_when_its_leader_is_taken_out():
     flat = replace(LEADER, groove=Groove())
     made = song(flat, layer(semitones=12))
     played = {(n.start, n.midi) for n in notes(made)}
-    gone = parse_edit({"kind": "take_out_part", "part": "pad"}).apply(made)
+    gone = parse_edit({"kind": "delete_part", "part": "pad"}).apply(made)
     assert gone.part("layer").follows is None
     assert {(n.start, n.midi) for n in notes(gone)} == played
     freed = parse_edit({"kind": "set_layer", "part": "layer", "follows": None}).apply(made)

@@ -44,7 +44,7 @@ def test_what_was_changed_stays_and_the_rest_is_matched(song):
 
 
 def test_what_was_taken_out_stays_out_and_what_came_in_is_left(song):
-    now = edited(song, "take_out_part", part="bass")
+    now = edited(song, "delete_part", part="bass")
     now = edited(now, "add_part", role="lead", sound="Beacon", name="Mine", bars=1)
     made = TakeMatch(song, matched(song)).apply(now)
     assert made.part("bass") is None

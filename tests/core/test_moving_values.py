@@ -114,7 +114,7 @@ def test_moves_follow_what_they_move_and_go_with_it():
     taken = parse_edit({"kind": "set_effects", "strip": "lead", "effects": []}).apply(made)
     assert [m.target.device for m in taken.part("lead").modulators[0].moves] == ["fader"]
     assert settled(made) == made
-    gone = parse_edit({"kind": "take_out_strip", "strip": MUSIC}).apply(taken)
+    gone = parse_edit({"kind": "delete_strip", "strip": MUSIC}).apply(taken)
     assert gone.part("lead").modulators[0].moves == ()
 
 

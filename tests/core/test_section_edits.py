@@ -10,15 +10,15 @@ from hypothesis import strategies as st
 from ersatz.core.edits import edit_json, parse_edit, section_name
 from ersatz.core.edits.sections import (
     AdoptPlan,
-    DoubleSection,
-    JoinSection,
+    DeleteSection,
+    DuplicateSection,
+    MergeSection,
     MoveSection,
     PlannedSection,
     RelabelSection,
     RenameSection,
     ResizeSection,
     SplitSection,
-    TakeOutSection,
 )
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.automation import values_at
@@ -103,7 +103,7 @@ def test_there_and_back_again_is_the_same_music():
 
 
 def test_a_doubled_section_plays_the_same_twice():
-    made = DoubleSection("s3").apply(SONG)
+    made = DuplicateSection("s3").apply(SONG)
     assert plan(made) == [("intro", 4), ("build", 8), ("drop", 8), ("drop", 8)]
     assert len({s.id for s in made.sections}) == 4
     assert cells(made)[2] == cells(made)[3] == (True, 0, 2)
@@ -123,20 +123,20 @@ def test_a_split_section_sounds_as_it_did(bars):
 
 
 def test_joined_sections_are_one_that_plays_on_as_the_first():
-    made = JoinSection("s2").apply(SONG)
+    made = MergeSection("s2").apply(SONG)
     assert plan(made) == [("intro", 4), ("build", 16)]
     assert cells(made)[1] == (True, 4, 0)
     assert made.parts[0].automation == SONG.parts[0].automation
     with pytest.raises(InvalidEdit, match="last"):
-        JoinSection("s3").apply(SONG)
+        MergeSection("s3").apply(SONG)
 
 
 def test_taking_out_closes_up_and_leaves_at_least_one():
-    made = TakeOutSection("s1").apply(SONG)
+    made = DeleteSection("s1").apply(SONG)
     assert plan(made) == [("build", 8), ("drop", 8)]
     assert level(made, 0) == pytest.approx(level(SONG, 4), abs=0.01)
     with pytest.raises(InvalidEdit, match="at least one"):
-        TakeOutSection("s3").apply(TakeOutSection("s2").apply(made))
+        DeleteSection("s3").apply(DeleteSection("s2").apply(made))
 
 
 def test_a_section_may_be_called_something_else():
@@ -148,7 +148,7 @@ def test_a_section_may_be_called_something_else():
 def test_a_section_has_a_name_of_its_own_until_it_is_taken_away():
     made = RenameSection("s3", "Night watch").apply(SONG)
     assert section_name(made, "s3") == "Night watch"
-    twice = DoubleSection("s3").apply(made)
+    twice = DuplicateSection("s3").apply(made)
     assert [section_name(twice, s.id) for s in twice.sections[2:]] == ["Night watch 1", "Night watch 2"]
     assert RenameSection("s3", " ").apply(made) == SONG
     assert RenameSection("s3", "Night watch").sentence(SONG) == "drop is now called Night watch"
@@ -168,7 +168,7 @@ def test_an_adopted_plan_takes_what_sections_of_that_name_play():
 def test_what_is_out_of_range_is_refused():
     for bad in (
         ResizeSection("s1", 0), ResizeSection("s1", 999), SplitSection("s1", 4), SplitSection("s1", 0), MoveSection("s1", 3),
-        MoveSection("none", 0), DoubleSection("none"), TakeOutSection("none"), AdoptPlan(()),
+        MoveSection("none", 0), DuplicateSection("none"), DeleteSection("none"), AdoptPlan(()),
     ):  # fmt: skip
         with pytest.raises(InvalidEdit):
             bad.apply(SONG)
@@ -177,10 +177,10 @@ def test_what_is_out_of_range_is_refused():
 EDITS = st.one_of(
     st.builds(ResizeSection, st.sampled_from(["s1", "s2", "s3"]), st.integers(1, 16)),
     st.builds(MoveSection, st.sampled_from(["s1", "s2", "s3"]), st.integers(0, 2)),
-    st.builds(DoubleSection, st.sampled_from(["s1", "s2", "s3"])),
+    st.builds(DuplicateSection, st.sampled_from(["s1", "s2", "s3"])),
     st.builds(SplitSection, st.sampled_from(["s1", "s2", "s3"]), st.integers(1, 7)),
-    st.builds(JoinSection, st.sampled_from(["s1", "s2", "s3"])),
-    st.builds(TakeOutSection, st.sampled_from(["s1", "s2", "s3"])),
+    st.builds(MergeSection, st.sampled_from(["s1", "s2", "s3"])),
+    st.builds(DeleteSection, st.sampled_from(["s1", "s2", "s3"])),
 )
 
 

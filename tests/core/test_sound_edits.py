@@ -39,7 +39,7 @@ def applied(song, kind, **fields):
         ("set_sound_choice", {"name": "filter1_kind", "option": "notch"}, "Kind notch"),
         ("set_modulations", {"modulations": [{"source": "lfo 1", "target": "pan", "amount": 0.5}]}, "lfo 1 moves Pan"),
         ("set_shape", {"name": "lfo1", "points": [0.0, 1.0, -1.0]}, "LFO 1 drawn"),
-        ("take_sound", {"sound": {"voice": "rim", "name": "Rail tap"}}, "plays Rail tap"),
+        ("load_sound", {"sound": {"voice": "rim", "name": "Rail tap"}}, "plays Rail tap"),
         ("set_effects", {"effects": [{"kind": "reverb"}]}, "Reverb added"),
         (
             "write_notes",
@@ -58,7 +58,7 @@ def test_an_edit_says_what_it_does_and_comes_back_from_json(song, kind, fields, 
 def test_every_other_edit_is_among_these():
     others = {kind for kind, e in EDITS.items() if e.__module__.endswith("edits.sound")}
     assert others == {
-        "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "take_sound", "set_effects",
+        "set_sound_value", "set_sound_choice", "set_modulations", "set_shape", "load_sound", "set_effects",
         "set_sample",
     }  # fmt: skip
     assert all(EDITS[kind].kind == kind for kind in EDITS)
@@ -83,7 +83,7 @@ def test_values_go_where_they_belong(song):
         ("set_modulations", {"modulations": [{"source": "none", "target": "pan", "amount": 1.0}]}),
         ("set_modulations", {"modulations": [{"source": "lfo 1", "target": "pan", "amount": 1.0}] * 25}),
         ("set_shape", {"name": "lfo1", "points": [2.0, 0.0]}),
-        ("take_sound", {"sound": {"voice": "none"}}),
+        ("load_sound", {"sound": {"voice": "none"}}),
         ("set_effects", {"effects": [{"kind": "none"}]}),
         ("set_effects", {"effects": [{"kind": "reverb", "blend": 2.0}]}),
         ("set_effects", {"effects": [{"kind": "reverb", "above_hz": -5.0}]}),

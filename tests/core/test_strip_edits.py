@@ -78,9 +78,9 @@ CASES = [
      lambda s: [e.choices["dry"] for r in s.returns[2:] for e in r.chain] == ["taken out"]),
     ({"kind": "rename_strip", "strip": MUSIC, "name": "Tunes"}, "Music is now called Tunes",
      lambda s: s.strip(MUSIC).name == "Tunes"),
-    ({"kind": "take_out_strip", "strip": DRUMS}, "Drums taken out",
+    ({"kind": "delete_strip", "strip": DRUMS}, "Drums taken out",
      lambda s: s.strip(DRUMS) is None and s.part("kick").out == MASTER and not s.transitions),
-    ({"kind": "take_out_strip", "strip": REVERB_RETURN}, "Reverb taken out", lambda s: [r.id for r in s.returns] == [DELAY_RETURN]),
+    ({"kind": "delete_strip", "strip": REVERB_RETURN}, "Reverb taken out", lambda s: [r.id for r in s.returns] == [DELAY_RETURN]),
     ({"kind": "copy_chain", "strip": "pad", "to": "kick"}, "Kick: Equaliser, Compressor of Pad added",
      lambda s: [(e.kind, e.key) for e in s.part("kick").chain] == [("eq", ""), ("compressor", "")]),
     ({"kind": "copy_chain", "strip": "pad", "to": MASTER, "instead": True}, "Master: Equaliser, Compressor of Pad taken over",
@@ -100,7 +100,7 @@ CASES = [
     ({"kind": "set_triggers", "curve": PUMP, "rate": "1/8"}, "Pump triggered by every 1/8", lambda s: s.curve(PUMP).rate == "1/8"),
     ({"kind": "rename_curve", "curve": PUMP, "name": "Breath"}, "Pump is now called Breath",
      lambda s: s.curve(PUMP).name == "Breath"),
-    ({"kind": "take_out_curve", "curve": PUMP}, "Pump taken out", lambda s: s.curves == () and s.part("bass").duck is None),
+    ({"kind": "delete_curve", "curve": PUMP}, "Pump taken out", lambda s: s.curves == () and s.part("bass").duck is None),
     ({"kind": "set_master", "name": "ceiling_dbtp", "value": -0.3}, "Master: Ceiling −0.3 dBTP",
      lambda s: s.master.ceiling_dbtp == -0.3),
     ({"kind": "set_master", "name": "target_lufs", "value": -9}, "Master: Target −9 LUFS", lambda s: s.master.target_lufs == -9),
@@ -144,8 +144,8 @@ def test_every_edit_of_these_families_is_among_the_cases():
         ({"kind": "set_duck", "strip": "pad", "depth_db": 3.0, "curve": "gone"}, "isn’t there"),
         ({"kind": "set_duck", "strip": "pad", "depth_db": 50.0}, "between 0 and 40"),
         ({"kind": "add_bus", "name": " "}, "1 to 40 characters"),
-        ({"kind": "take_out_strip", "strip": "pad"}, "no bus and no return"),
-        ({"kind": "take_out_strip", "strip": MASTER}, "no bus and no return"),
+        ({"kind": "delete_strip", "strip": "pad"}, "no bus and no return"),
+        ({"kind": "delete_strip", "strip": MASTER}, "no bus and no return"),
         ({"kind": "copy_chain", "strip": "pad", "to": "pad"}, "another strip"),
         ({"kind": "set_cuts", "part": "pad", "low_cut_hz": 9000.0, "high_cut_hz": 0.0}, "low cut lies"),
         ({"kind": "add_curve", "name": "Short", "shape": [1.0]}, "64 points"),
@@ -183,13 +183,13 @@ def test_a_fader_takes_its_curve_with_it():
 
 def test_what_goes_through_a_bus_goes_on_where_the_bus_went():
     nested = parse_edit({"kind": "add_bus", "name": "Low", "out": BASS, "of": ["bass", "kick"]}).apply(SONG)
-    gone = parse_edit({"kind": "take_out_strip", "strip": "bus:1"}).apply(nested)
+    gone = parse_edit({"kind": "delete_strip", "strip": "bus:1"}).apply(nested)
     assert [gone.part(p).out for p in ("bass", "kick")] == [BASS, BASS]
 
 
 def test_a_part_that_is_taken_out_triggers_and_steers_nothing_more():
     by_bass = parse_edit({"kind": "set_triggers", "curve": PUMP, "rate": "hits", "triggers": ["bass", "kick"]}).apply(SONG)
-    gone = parse_edit({"kind": "take_out_part", "part": "bass"}).apply(by_bass)
+    gone = parse_edit({"kind": "delete_part", "part": "bass"}).apply(by_bass)
     assert gone.curve(PUMP).triggers == ("kick",)
 
 

@@ -68,7 +68,7 @@ def test_legato_leaves_no_hole_before_the_next_note(notes):
 
 def test_backwards_ends_where_it_began():
     notes = (Note(0, 240, 60, 0.8), Note(960, 480, 62, 0.8))
-    assert transform.backwards(notes, BAR) == (Note(BAR - 240, 240, 60, 0.8), Note(BAR - 1440, 480, 62, 0.8))
+    assert transform.reverse(notes, BAR) == (Note(BAR - 240, 240, 60, 0.8), Note(BAR - 1440, 480, 62, 0.8))
 
 
 def test_stretching_leaves_out_what_falls_behind_the_pattern():
@@ -147,7 +147,7 @@ def test_an_edit_transforms_chosen_notes_and_leaves_the_others():
 
 @pytest.mark.parametrize(
     "how",
-    ["transpose", "transpose in scale", "snap to scale", "invert", "backwards", "shift", "stretch", "legato", "strum",
+    ["transpose", "transpose in scale", "snap to scale", "invert", "reverse", "shift", "stretch", "legato", "strum",
      "octave layer", "louder", "length", "arpeggio", "rolling bass"],
 )  # fmt: skip
 def test_every_way_gives_notes_that_can_be_written(how):

@@ -1,4 +1,4 @@
-"""What happens at the joints: where it begins and ends, what it is made of, and that everything is as before behind the joint."""
+"""What happens at the boundaries: where it begins and ends, what it is made of, and that everything is as before behind the boundary."""
 
 import json
 from dataclasses import replace
@@ -10,7 +10,7 @@ import pytest
 
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.automation import SetAutomation
-from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
+from ersatz.core.edits.transitions import DeleteTransition, PutTransition
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.automation import values_at
 from ersatz.core.mixdown.cache import RenderCache
@@ -33,7 +33,7 @@ from ersatz.core.song.strips import AutomationPoint, Effect, Target
 from ersatz.core.transitions import TRANSITIONS, carrier
 from ersatz.core.transitions.drums import RHYTHMS
 
-BAR, JOINT = 3840, 4 * 3840
+BAR, BOUNDARY = 3840, 4 * 3840
 BEATS = Pattern(1, tuple(Note(k * 960, 240, 60, 1.0) for k in range(4)))
 HELD = Pattern(1, (Note(0, 3800, 57, 1.0), Note(0, 3800, 64, 1.0)))
 ON = (Cell("s1", "A"), Cell("s2", "A"))
@@ -82,25 +82,25 @@ def test_only_rolls_have_a_rhythm(kind):
         put(kind, 0, rhythm="8ths")
 
 
-def test_a_riser_ends_at_the_joint_and_an_impact_begins_there():
+def test_a_riser_ends_at_the_boundary_and_an_impact_begins_there():
     (riser,) = notes(put("riser", 8), "riser")
-    assert (riser.start, riser.end) == (JOINT - 8 * 960, JOINT)
+    assert (riser.start, riser.end) == (BOUNDARY - 8 * 960, BOUNDARY)
     (impact,) = notes(put("impact", 4), "impact")
-    assert impact.start == JOINT
+    assert impact.start == BOUNDARY
     # The song had neither part; now it has, to be levelled like any other.
     assert put("riser", 8).part("riser") == carrier("riser")
 
 
 @pytest.mark.parametrize("rhythm", RHYTHMS)
-def test_a_roll_is_played_by_the_clap_in_its_rhythm_and_louder_to_the_joint(rhythm):
-    roll = [n for n in notes(put("snare roll", 8, rhythm=rhythm, amount=1.0), "clap") if JOINT - 8 * 960 <= n.start < JOINT]
+def test_a_roll_is_played_by_the_clap_in_its_rhythm_and_louder_to_the_boundary(rhythm):
+    roll = [n for n in notes(put("snare roll", 8, rhythm=rhythm, amount=1.0), "clap") if BOUNDARY - 8 * 960 <= n.start < BOUNDARY]
     steps = {round(b.start - a.start) for a, b in pairwise(roll)}
     assert steps == {step for _, step in RHYTHMS[rhythm]}
     assert all(b.velocity > a.velocity for a, b in pairwise(roll))
-    assert JOINT - roll[-1].start <= RHYTHMS[rhythm][-1][1]
+    assert BOUNDARY - roll[-1].start <= RHYTHMS[rhythm][-1][1]
     # Nothing else of the clap in between, everything of it before and behind.
-    assert sum(n.start < JOINT - 8 * 960 for n in notes(put("snare roll", 8), "clap")) == 8
-    assert sum(n.start >= JOINT for n in notes(put("snare roll", 8), "clap")) == 16
+    assert sum(n.start < BOUNDARY - 8 * 960 for n in notes(put("snare roll", 8), "clap")) == 8
+    assert sum(n.start >= BOUNDARY for n in notes(put("snare roll", 8), "clap")) == 16
 
 
 def test_a_sweep_on_a_part_without_effects_is_rendered_from_a_cold_cache():
@@ -135,18 +135,18 @@ def own_sound(song, part, section, sound):
 def test_a_transition_that_names_a_part_works_on_cells_with_a_sound_of_their_own():
     song = own_sound(SONG, "lead", "s1", Sound("synth", {"osc1_level": 0.3}))
     gap = notes(put("gap", 2, song, on=("lead",)), "lead~1")
-    assert gap and all(n.end <= JOINT - 2 * 960 for n in gap)
+    assert gap and all(n.end <= BOUNDARY - 2 * 960 for n in gap)
     thrown = staged(put("echo throw", 4, song, on=("lead",))).part("lead~1")
     assert [(a.device, a.param) for a in thrown.automation] == [("sends", DELAY_RETURN)]
     swept = staged(put("low-cut sweep", 8, song, on=("lead",)))
     assert [len(swept.part(p).chain) for p in ("lead", "lead~1")] == [1, 1]
     claps = own_sound(SONG, "clap", "s1", Sound("snare"))
     rolled = put("snare roll", 4, claps)
-    assert sum(JOINT - 4 * 960 <= n.start < JOINT for n in notes(rolled, "clap~1")) > 8
-    assert not any(n.start < JOINT for n in notes(rolled, "clap"))
+    assert sum(BOUNDARY - 4 * 960 <= n.start < BOUNDARY for n in notes(rolled, "clap~1")) > 8
+    assert not any(n.start < BOUNDARY for n in notes(rolled, "clap"))
     # A swell is made of the sound that follows it.
     pads = own_sound(SONG, "pad", "s2", Sound("synth", {"osc1_level": 0.3}))
-    assert [n.swell for n in notes(put("reverse swell", 4, pads), "pad~1") if n.start < JOINT] == [True, True]
+    assert [n.swell for n in notes(put("reverse swell", 4, pads), "pad~1") if n.start < BOUNDARY] == [True, True]
     # The ducker follows the kick's pattern where its sound is another.
     kicks = own_sound(SONG, "kick", "s1", Sound("kick", {"drive": 0.9}))
     for triggers, hits in (((), 32), (("kick",), 32), (("kick", "rim"), 64)):
@@ -158,8 +158,8 @@ def test_a_roll_on_a_sliced_part_goes_through_the_slices_that_it_plays():
     sliced = Sound("sample", choices={"slice_mode": "4 parts"}, samples={"sample": "x"})
     pattern = Pattern(1, (Note(0, 240, 36, 1.0), Note(960, 240, 37, 1.0), Note(1920, 240, 36, 1.0), Note(2880, 240, 38, 1.0)))
     parts = tuple(replace(p, sound=sliced, patterns={"A": pattern}) if p.id == "clap" else p for p in SONG.parts)
-    roll = [n for n in notes(put("snare roll", 4, replace(SONG, parts=parts)), "clap") if JOINT - 4 * 960 <= n.start < JOINT]
-    assert [n.midi for n in roll if n.start >= JOINT - 960] == [38] * sum(n.start >= JOINT - 960 for n in roll)
+    roll = [n for n in notes(put("snare roll", 4, replace(SONG, parts=parts)), "clap") if BOUNDARY - 4 * 960 <= n.start < BOUNDARY]
+    assert [n.midi for n in roll if n.start >= BOUNDARY - 960] == [38] * sum(n.start >= BOUNDARY - 960 for n in roll)
     assert {n.midi for n in roll} == {36, 37, 38}
 
 
@@ -167,13 +167,13 @@ def test_a_gap_silences_the_named_parts_or_all():
     for on, silent in (((), {"kick", "clap", "pad"}), (("kick",), {"kick"}), (("bus:drums",), {"kick", "clap"})):
         gapped = put("gap", 4, on=on)
         for part in ("kick", "clap", "pad"):
-            rest = [n for n in notes(gapped, part) if n.start < JOINT and n.end > JOINT - 4 * 960 + 1]
+            rest = [n for n in notes(gapped, part) if n.start < BOUNDARY and n.end > BOUNDARY - 4 * 960 + 1]
             assert (not rest) == (part in silent)
 
 
 def test_a_gap_cuts_the_riser_that_leads_into_it():
     gapped = put("gap", 2, put("riser", 8))
-    assert notes(gapped, "riser")[0].end == JOINT - 2 * 960
+    assert notes(gapped, "riser")[0].end == BOUNDARY - 2 * 960
 
 
 def test_a_fill_replaces_the_backbeat_and_is_the_same_for_the_same_seed():
@@ -197,7 +197,7 @@ def spectrum(x):
     return np.fft.rfftfreq(len(x), 1 / RATE_HZ), power
 
 
-def test_a_low_cut_sweep_takes_the_lows_away_towards_the_joint():
+def test_a_low_cut_sweep_takes_the_lows_away_towards_the_boundary():
     made, plain = (Mixdown(s).block(s.strip("bus:drums"), 3)[0] for s in (put("low-cut sweep", 4, amount=1.0), SONG))
     hz, before = spectrum(plain[-RATE_HZ // 2 : -RATE_HZ // 8])
     after = spectrum(made[-RATE_HZ // 2 : -RATE_HZ // 8])[1]
@@ -218,7 +218,7 @@ def test_a_slow_down_lowers_the_pitch_to_a_stop_and_snaps_back():
     assert np.array_equal(made.block(made.song.master, 4), plain.block(plain.song.master, 4))
 
 
-def test_a_reverse_swell_grows_to_the_joint_and_is_the_parts_own():
+def test_a_reverse_swell_grows_to_the_boundary_and_is_the_parts_own():
     alone = replace(SONG, parts=tuple(replace(p, cells=(Cell("s2", "A"),)) for p in SONG.parts if p.id == "pad"))
     mixdown = Mixdown(put("reverse swell", 4, alone, amount=1.0))
     bar = mixdown.block(mixdown.song.part("pad"), 3)
@@ -258,12 +258,12 @@ def test_transitions_are_put_changed_and_taken_out():
     assert made.transitions[0].beats == 16
     changed = PutTransition("s1", "riser", 4, 0.5, id="t1").apply(made)
     assert [(t.id, t.beats, t.amount) for t in changed.transitions] == [("t1", 4, 0.5)]
-    assert TakeOutTransition("t1").apply(changed).transitions == ()
+    assert DeleteTransition("t1").apply(changed).transitions == ()
     assert PutTransition("s1", "riser", id="t1").sentence(made) == "Riser at the end of build changed"
-    assert TakeOutTransition("t1").sentence(made) == "Riser at the end of build taken out"
+    assert DeleteTransition("t1").sentence(made) == "Riser at the end of build taken out"
     assert parse_edit({"kind": "put_transition", "section": "s1", "what": "gap", "beats": 2.0}).apply(SONG) == put("gap", 2.0)
     for bad in (
-        PutTransition("s1", "gap", 16), PutTransition("s9", "gap"), PutTransition("s1", "riser", 99), TakeOutTransition("t9"),
+        PutTransition("s1", "gap", 16), PutTransition("s9", "gap"), PutTransition("s1", "riser", 99), DeleteTransition("t9"),
         PutTransition("s1", "riser", 4, amount=2), PutTransition("s1", "snare roll", 4, rhythm="waltz"),
         PutTransition("s1", "riser", id="t9"), PutTransition("s1", "wash", on=("nobody",)),
     ):  # fmt: skip

@@ -175,7 +175,7 @@ def test_the_notes_page_shows_all_drums_together_and_a_pitched_part_alone(web, r
     assert bass["reference"][main]["bass"]
     kick = next(p for p in club_survey.drums.patterns if p.section == main).kick
     assert [h[1] for h in drums["reference"][main]["hits"]["kick"]] == [v for v in kick if v]
-    # A part that only plays for the joints has nothing to show, and says so.
+    # A part that only plays for the boundaries has nothing to show, and says so.
     assert drawing(web.get(reverse("part-notes", args=[remake.pk, "riser"])))["rows"]
 
 

@@ -68,7 +68,7 @@ def test_a_note_is_audio_and_an_old_revisions_note_stays_what_it_was(web, remake
     samples, rate = soundfile.read(io.BytesIO(before.content))
     assert rate == 44_100
     assert abs(samples).max() > 0.02
-    edited(web, remake, 1, kind="take_sound", sound={"voice": "rim"})
+    edited(web, remake, 1, kind="load_sound", sound={"voice": "rim"})
     assert web.get(address).content == before.content
     remake.refresh_from_db()
     now = web.get(reverse("listen-note", args=[remake.pk, remake.revision.sha, "lead", 69]))

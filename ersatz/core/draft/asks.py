@@ -47,10 +47,10 @@ class Trace:
 
 
 @dataclass(frozen=True)
-class TakeGroove:
+class LoadGroove:
     """The timing of one of the reference's rows, for a part."""
 
-    kind: ClassVar[str] = "take_groove"
+    kind: ClassVar[str] = "load_groove"
     part: str
     section: int
     role: str
@@ -126,7 +126,7 @@ class Generate:
             heard = part.role in trace.TRACED
             per_bar = float(len(trace.row_of(survey, _section(survey, self.section), part.role))) if heard else None
         notes = generate(song, part, pattern.bars, self.seed, per_bar, locked)
-        return WriteNotes(part.id, self.pattern, pattern.bars, notes, pattern.loop_ticks, f"generated, take {self.seed}")
+        return WriteNotes(part.id, self.pattern, pattern.bars, notes, pattern.loop_ticks, f"generated, seed {self.seed}")
 
 
 @dataclass(frozen=True)
@@ -144,7 +144,7 @@ class Vary:
         return found[self.standstill].offers[self.offer]
 
 
-Ask = Trace | TakeGroove | FollowReference | AdoptReference | Generate | Vary
+Ask = Trace | LoadGroove | FollowReference | AdoptReference | Generate | Vary
 ASKS: dict[str, type[Ask]] = {a.kind: a for a in get_args(Ask)}
 
 

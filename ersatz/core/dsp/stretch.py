@@ -18,7 +18,7 @@ HOP = WINDOW // 4
 #: What follows a hit is as recorded for this long, seconds.
 ATTACK_S = 0.03
 #: Neighbouring stretches are faded into each other over this many samples, in front of the hit.
-JOINT = 96
+SEAM = 96
 #: Frames that are transformed at once.
 BLOCK = 512
 
@@ -121,24 +121,24 @@ def keeping_hits(x: np.ndarray, length: int, hits: np.ndarray, rate: float) -> n
     """`x` at another length with its hits as sharp as they were: cut at the hits, each stretch vocoded by itself from its hit on,
     which is left as recorded (after Roebel 2003, who resets phases there). `hits` in samples of `x`, in order."""
     n = x.shape[1]
-    edges = [0, *(int(h) for h in hits if JOINT < h < n - JOINT), n]
+    edges = [0, *(int(h) for h in hits if SEAM < h < n - SEAM), n]
     ratio = length / n
     # Room for the fades in front of the first hit.
-    out = np.zeros((2, length + JOINT))
-    up = np.linspace(0, 1, JOINT)
+    out = np.zeros((2, length + SEAM))
+    up = np.linspace(0, 1, SEAM)
     for k, (start, stop) in enumerate(pairwise(edges)):
         begin, end = round(start * ratio), (length if stop == n else round(stop * ratio))
-        lead = JOINT if k else 0
+        lead = SEAM if k else 0
         take = x[:, start - lead : stop]
         piece = vocoded(take, end - begin + lead, int(ATTACK_S * rate) + lead)
         if k:
-            piece[:, :JOINT] *= up
+            piece[:, :SEAM] *= up
         if stop < n:
             # The next hit's lead takes over here.
-            piece[:, -JOINT:] *= 1 - up
-        at = begin - lead + JOINT
+            piece[:, -SEAM:] *= 1 - up
+        at = begin - lead + SEAM
         out[:, at : at + piece.shape[1]] += piece
-    return out[:, JOINT:]
+    return out[:, SEAM:]
 
 
 @njit(cache=True, nogil=True)

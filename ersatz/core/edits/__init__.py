@@ -8,49 +8,50 @@ from typing import Any, ClassVar, Protocol, get_args
 from ersatz.core.edits.arrangement import Rename, SetCell, SwitchPart, section_name
 from ersatz.core.edits.automation import CopyAutomation, DrawAutomation, SetAutomation, ShapeAutomation
 from ersatz.core.edits.cells import FlipCell, KeepAlternative, PutCells
-from ersatz.core.edits.ducking import AddCurve, DrawCurve, RenameCurve, SetTriggers, TakeOutCurve
+from ersatz.core.edits.ducking import AddCurve, DeleteCurve, DrawCurve, RenameCurve, SetTriggers
 from ersatz.core.edits.imported import ImportArrangement
 from ersatz.core.edits.notes import CallAndAnswer, TransformNotes, WriteChord, WriteNotes
 from ersatz.core.edits.parts import (
     AddLayer,
     AddPart,
     AddPattern,
+    DeletePart,
+    DeletePattern,
     MovePart,
     SetChoke,
     SetGroove,
     SetLayer,
     SetTempo,
-    TakeOutPart,
-    TakeOutPattern,
 )
 from ersatz.core.edits.sections import (
     AdoptPlan,
     AdoptSection,
-    CloseUp,
-    DoubleSection,
-    JoinSection,
-    MakeRoom,
+    DeleteBars,
+    DeleteSection,
+    DuplicateBars,
+    DuplicateSection,
+    InsertBars,
+    MergeSection,
     MoveSection,
     RelabelSection,
     RenameSection,
-    RepeatBars,
     ResizeSection,
     SplitSection,
-    TakeOutSection,
 )
 from ersatz.core.edits.sound import (
+    LoadSound,
     SetEffects,
     SetModulations,
     SetSample,
     SetShape,
     SetSoundChoice,
     SetSoundValue,
-    TakeSound,
 )
 from ersatz.core.edits.strips import (
     AddBus,
     AddReturn,
     CopyChain,
+    DeleteStrip,
     MuteStrip,
     RenameStrip,
     SetCuts,
@@ -59,9 +60,8 @@ from ersatz.core.edits.strips import (
     SetOutput,
     SetSend,
     SetStrip,
-    TakeOutStrip,
 )
-from ersatz.core.edits.transitions import PutTransition, TakeOutTransition
+from ersatz.core.edits.transitions import DeleteTransition, PutTransition
 from ersatz.core.edits.whole import SetKey, SetMaster, SetMasterEq, SetSwing
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import from_json, to_json
@@ -93,16 +93,16 @@ class Several:
 
 Edit = (
     SwitchPart | SetCell | Rename
-    | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | TakeOutStrip | CopyChain
+    | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | DeleteStrip | CopyChain
     | SetCuts | SetModulators
-    | AddCurve | DrawCurve | SetTriggers | RenameCurve | TakeOutCurve
+    | AddCurve | DrawCurve | SetTriggers | RenameCurve | DeleteCurve
     | SetKey | SetSwing | SetMaster | SetMasterEq
-    | ResizeSection | RelabelSection | MoveSection | DoubleSection | SplitSection | JoinSection | TakeOutSection | AdoptPlan
-    | RenameSection | AdoptSection | MakeRoom | CloseUp | RepeatBars
+    | ResizeSection | RelabelSection | MoveSection | DuplicateSection | SplitSection | MergeSection | DeleteSection | AdoptPlan
+    | RenameSection | AdoptSection | InsertBars | DeleteBars | DuplicateBars
     | PutCells | KeepAlternative | FlipCell
-    | PutTransition | TakeOutTransition
-    | AddPart | AddLayer | SetLayer | TakeOutPart | MovePart | SetChoke | SetGroove | AddPattern | TakeOutPattern | SetTempo
-    | SetSoundValue | SetSoundChoice | SetModulations | SetShape | TakeSound | SetSample | SetEffects
+    | PutTransition | DeleteTransition
+    | AddPart | AddLayer | SetLayer | DeletePart | MovePart | SetChoke | SetGroove | AddPattern | DeletePattern | SetTempo
+    | SetSoundValue | SetSoundChoice | SetModulations | SetShape | LoadSound | SetSample | SetEffects
     | SetAutomation | DrawAutomation | ShapeAutomation | CopyAutomation
     | WriteNotes | TransformNotes | WriteChord | CallAndAnswer | ImportArrangement | Several
 )  # fmt: skip

@@ -98,10 +98,10 @@ class RenameCurve:
 
 
 @dataclass(frozen=True)
-class TakeOutCurve:
+class DeleteCurve:
     """A curve; the strips that it ducked aren't ducked any more."""
 
-    kind: ClassVar[str] = "take_out_curve"
+    kind: ClassVar[str] = "delete_curve"
     curve: str
 
     def apply(self, song: Song) -> Song:
@@ -110,4 +110,4 @@ class TakeOutCurve:
         return replace(free, curves=tuple(c for c in free.curves if c.id != gone))
 
     def sentence(self, song: Song) -> str:
-        return f"{curve_of(song, self.curve).name} taken out"
+        return f"{curve_of(song, self.curve).name} deleted"

@@ -64,7 +64,7 @@ class WriteNotes:
 
 
 How = Literal[
-    "transpose", "transpose in scale", "snap to scale", "invert", "backwards", "shift", "stretch", "legato", "strum",
+    "transpose", "transpose in scale", "snap to scale", "invert", "reverse", "shift", "stretch", "legato", "strum",
     "octave layer", "louder", "length", "arpeggio", "rolling bass",
 ]  # fmt: skip
 #: What `amount` counts.
@@ -122,7 +122,7 @@ class TransformNotes:
             "transpose in scale": lambda: transform.transposed_in_scale(notes, whole, key),
             "snap to scale": lambda: transform.snapped(notes, key),
             "invert": lambda: transform.inverted(notes, key),
-            "backwards": lambda: transform.backwards(notes, length),
+            "reverse": lambda: transform.reverse(notes, length),
             "shift": lambda: transform.shifted(notes, round(self.amount * sixteenth), length),
             "stretch": lambda: transform.stretched(notes, self.amount, length),
             "legato": lambda: transform.legato(notes, length),

@@ -70,10 +70,10 @@ class AddPart:
 
 
 @dataclass(frozen=True)
-class TakeOutPart:
+class DeletePart:
     """A part with its patterns, and everything that named it."""
 
-    kind: ClassVar[str] = "take_out_part"
+    kind: ClassVar[str] = "delete_part"
     part: str
 
     def apply(self, song: Song) -> Song:
@@ -86,7 +86,7 @@ class TakeOutPart:
         return settled(with_each(left, lambda strip: _unsteered(strip, gone)))
 
     def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name} taken out"
+        return f"{part_of(song, self.part).name} deleted"
 
 
 def _alone(part: Part, leader: Part) -> Part:
@@ -253,10 +253,10 @@ class AddPattern:
 
 
 @dataclass(frozen=True)
-class TakeOutPattern:
+class DeletePattern:
     """A pattern; the cells that played it fall silent."""
 
-    kind: ClassVar[str] = "take_out_pattern"
+    kind: ClassVar[str] = "delete_pattern"
     part: str
     pattern: str
 
@@ -269,7 +269,7 @@ class TakeOutPattern:
         return with_strip(song, replace(part, patterns=rest, cells=cells))
 
     def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name}: pattern {self.pattern} taken out"
+        return f"{part_of(song, self.part).name}: pattern {self.pattern} deleted"
 
 
 def _unplayed(cell: Cell, pattern: str) -> Cell:

@@ -234,10 +234,10 @@ class MoveSection:
 
 
 @dataclass(frozen=True)
-class DoubleSection:
+class DuplicateSection:
     """The same section once more behind itself."""
 
-    kind: ClassVar[str] = "double_section"
+    kind: ClassVar[str] = "duplicate_section"
     section: str
 
     def apply(self, song: Song) -> Song:
@@ -247,7 +247,7 @@ class DoubleSection:
         return _rearranged(song, [*pieces[: at + 1], copy, *pieces[at + 1 :]])
 
     def sentence(self, song: Song) -> str:
-        return f"{section_name(song, self.section)} doubled"
+        return f"{section_name(song, self.section)} duplicated"
 
 
 @dataclass(frozen=True)
@@ -274,17 +274,17 @@ class SplitSection:
 
 
 @dataclass(frozen=True)
-class JoinSection:
+class MergeSection:
     """A section and the next become one: it plays on as the first did."""
 
-    kind: ClassVar[str] = "join_section"
+    kind: ClassVar[str] = "merge_section"
     section: str
 
     def apply(self, song: Song) -> Song:
         pieces = _as_is(song)
         at = _place(song, self.section)
         if at + 1 == len(pieces):
-            raise InvalidEdit("There is no section behind the last one to join.")
+            raise InvalidEdit("There is no section after the last one to merge with.")
         old, following = song.sections[at], song.sections[at + 1]
         joined = replace(old, bars=old.bars + following.bars)
         one = _Piece(joined, old, and_more=following.bars, ends_as=following.id)
@@ -293,14 +293,14 @@ class JoinSection:
     def sentence(self, song: Song) -> str:
         at = _place(song, self.section)
         following = song.sections[at + 1 : at + 2]
-        return f"{section_name(song, self.section)} joined with {section_name(song, following[0].id) if following else 'nothing'}"
+        return f"{section_name(song, self.section)} merged with {section_name(song, following[0].id) if following else 'nothing'}"
 
 
 @dataclass(frozen=True)
-class TakeOutSection:
+class DeleteSection:
     """A section with everything in it taken out; what follows closes up."""
 
-    kind: ClassVar[str] = "take_out_section"
+    kind: ClassVar[str] = "delete_section"
     section: str
 
     def apply(self, song: Song) -> Song:
@@ -308,7 +308,7 @@ class TakeOutSection:
         return _rearranged(song, [p for p in _as_is(song) if p.source.id != self.section])
 
     def sentence(self, song: Song) -> str:
-        return f"{section_name(song, self.section)} taken out"
+        return f"{section_name(song, self.section)} deleted"
 
 
 @dataclass(frozen=True)
@@ -391,7 +391,7 @@ def _with_room(song: Song, place: int, label: Label, bars: int) -> Song:
     pieces = _as_is(song)
     near = song.sections[min(place, len(song.sections) - 1)]
     empty = SongSection(fresh_id(_ids(song), "s"), label, bars, ducks=near.ducks)
-    # Its automation holds what stood at the joint.
+    # Its automation holds what stood at the boundary.
     at = _Piece(empty, near, offset=near.bars if place == len(song.sections) else 0, tail=False)
     made = _rearranged(song, [*pieces[:place], at, *pieces[place:]])
     parts = tuple(replace(p, cells=tuple(c for c in p.cells if c.section != empty.id)) for p in made.parts)
@@ -399,7 +399,7 @@ def _with_room(song: Song, place: int, label: Label, bars: int) -> Song:
 
 
 def _split_at(song: Song, bar: int) -> tuple[Song, int]:
-    """The song with a joint at 1-based `bar`, and the place of the section that begins there."""
+    """The song with a boundary at 1-based `bar`, and the place of the section that begins there."""
     for place, (first, section) in enumerate(song.placed()):
         if bar == first:
             return song, place
@@ -411,30 +411,30 @@ def _split_at(song: Song, bar: int) -> tuple[Song, int]:
 
 
 @dataclass(frozen=True)
-class MakeRoom:
+class InsertBars:
     """Empty bars before 1-based `bar`, of everything at once; what follows moves."""
 
-    kind: ClassVar[str] = "make_room"
+    kind: ClassVar[str] = "insert_bars"
     bar: int
     bars: int
 
     def apply(self, song: Song) -> Song:
         if not 1 <= self.bars <= MOST_SECTION_BARS:
-            raise InvalidEdit(f"Room is made for 1 to {MOST_SECTION_BARS} bars.")
+            raise InvalidEdit(f"1 to {MOST_SECTION_BARS} bars.")
         split, place = _split_at(song, self.bar)
         near = split.sections[min(place, len(split.sections) - 1)]
         return _with_room(split, place, near.label, self.bars)
 
     def sentence(self, song: Song) -> str:
-        return f"Made room for {_bars_said(self.bars)} at bar {self.bar}"
+        return f"{_bars_said(self.bars).capitalize()} inserted at bar {self.bar}"
 
 
 @dataclass(frozen=True)
-class CloseUp:
+class DeleteBars:
     """1-based bars `first` to `last` of everything cut out; what follows closes up. A section that they were cut from the
     middle of stays one."""
 
-    kind: ClassVar[str] = "close_up"
+    kind: ClassVar[str] = "delete_bars"
     first: int
     last: int
 
@@ -445,18 +445,18 @@ class CloseUp:
         cut, place = _split_at(song, self.first)
         cut, end = _split_at(cut, self.last + 1)
         cut = _rearranged(cut, [p for k, p in enumerate(_as_is(cut)) if not place <= k < end])
-        return JoinSection(cut.sections[place - 1].id).apply(cut) if inside else cut
+        return MergeSection(cut.sections[place - 1].id).apply(cut) if inside else cut
 
     def sentence(self, song: Song) -> str:
         what = f"bar {self.first}" if self.first == self.last else f"bars {self.first} to {self.last}"
-        return f"Cut {what} and closed up"
+        return f"{what.capitalize()} deleted"
 
 
 @dataclass(frozen=True)
-class RepeatBars:
+class DuplicateBars:
     """1-based bars `first` to `last` of everything once more behind themselves, as sections of their own."""
 
-    kind: ClassVar[str] = "repeat_bars"
+    kind: ClassVar[str] = "duplicate_bars"
     first: int
     last: int
 
@@ -474,4 +474,4 @@ class RepeatBars:
         return _rearranged(cut, [*pieces[:end], *again, *pieces[end:]])
 
     def sentence(self, song: Song) -> str:
-        return f"Bars {self.first} to {self.last} repeated"
+        return f"Bars {self.first} to {self.last} duplicated"

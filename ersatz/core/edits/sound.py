@@ -144,10 +144,10 @@ class SetShape:
 
 
 @dataclass(frozen=True)
-class TakeSound:
+class LoadSound:
     """Another sound for the part."""
 
-    kind: ClassVar[str] = "take_sound"
+    kind: ClassVar[str] = "load_sound"
     part: str
     sound: Sound
 
@@ -227,7 +227,7 @@ class SetEffects:
         if added and gone:
             return f"{strip.name}: {', '.join(added)} for {', '.join(gone)}"
         if added or gone:
-            return f"{strip.name}: {', '.join(added or gone)} {'added' if added else 'taken out'}"
+            return f"{strip.name}: {', '.join(added or gone)} {'added' if added else 'deleted'}"
         if list(old) != list(new):
             return f"{strip.name}: effects in another order"
         changed = next((e for e in self.effects if e != old[e.id]), None)

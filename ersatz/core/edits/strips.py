@@ -226,10 +226,10 @@ class RenameStrip:
 
 
 @dataclass(frozen=True)
-class TakeOutStrip:
+class DeleteStrip:
     """A bus or a return. What went to the bus goes where the bus went; what was sent to the return isn't any more."""
 
-    kind: ClassVar[str] = "take_out_strip"
+    kind: ClassVar[str] = "delete_strip"
     strip: str
 
     def _bus_or_return(self, song: Song) -> Strip:
@@ -263,7 +263,7 @@ class TakeOutStrip:
         return settled(left)
 
     def sentence(self, song: Song) -> str:
-        return f"{self._bus_or_return(song).name} taken out"
+        return f"{self._bus_or_return(song).name} deleted"
 
 
 @dataclass(frozen=True)
@@ -290,7 +290,7 @@ class CopyChain:
     def sentence(self, song: Song) -> str:
         strip, to = strip_of(song, self.strip), strip_of(song, self.to)
         effects = ", ".join(spec_of(e).title for e in strip.chain) or "no effects"
-        return f"{to.name}: {effects} of {strip.name} {'taken over' if self.instead else 'added'}"
+        return f"{to.name}: {effects} of {strip.name} {'loaded' if self.instead else 'added'}"
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Edits of what happens at the joints of sections."""
+"""Edits of what happens at the boundaries of sections."""
 
 from __future__ import annotations
 
@@ -60,12 +60,12 @@ class PutTransition:
 
     def sentence(self, song: Song) -> str:
         where = f"at the end of {section_name(song, self.section)}"
-        return f"{self.what.capitalize()} {where}{' changed' if self.id else ''}"
+        return f"{TRANSITIONS[self.what].title.capitalize()} {where}{' changed' if self.id else ''}"
 
 
 @dataclass(frozen=True)
-class TakeOutTransition:
-    kind: ClassVar[str] = "take_out_transition"
+class DeleteTransition:
+    kind: ClassVar[str] = "delete_transition"
     id: str
 
     def _found(self, song: Song) -> Transition:
@@ -80,4 +80,4 @@ class TakeOutTransition:
 
     def sentence(self, song: Song) -> str:
         found = self._found(song)
-        return f"{found.kind.capitalize()} at the end of {section_name(song, found.section)} taken out"
+        return f"{TRANSITIONS[found.kind].title.capitalize()} at the end of {section_name(song, found.section)} deleted"

@@ -61,7 +61,7 @@ class SetMasterEq:
         changed = [b for b in self.bands if b not in old]
         if len(changed) == 1 and len(self.bands) >= len(old):
             return f"Master EQ: {figure(changed[0].gain_db, 'dB')} at {figure(changed[0].hz, 'Hz')}"
-        return "Master EQ changed" if self.bands else "Master EQ taken out"
+        return "Master EQ changed" if self.bands else "Master EQ deleted"
 
 
 @dataclass(frozen=True)

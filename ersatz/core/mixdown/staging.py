@@ -1,8 +1,8 @@
 """The song as it is played: alternatives and transitions turned into plain parts, notes, effects and automation.
 
-Transitions end, or begin, at the joint of a section and what follows, and everything snaps back there: what they add to
+Transitions end, or begin, at the boundary of a section and what follows, and everything snaps back there: what they add to
 chains is mixed in over the stretch alone (its blend is 0 elsewhere, where the mixdown leaves it out) and out again SNAP_TICKS
-before the joint.
+before the boundary.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from ersatz.core.song.document import Song, with_strip
 from ersatz.core.song.parts import Cell, Part, Sound
 from ersatz.core.song.strips import SENDS, Automation, AutomationPoint, Effect, identified
 from ersatz.core.transitions import TRANSITIONS
-from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Course, Joint, Stage, StagedPart, Stretch
+from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Boundary, Course, Stage, StagedPart, Stretch
 
 #: Points of a curve that isn't a straight line.
 POINTS = 17
@@ -29,11 +29,11 @@ def staged(song: Song) -> Song:
     if not song.transitions:
         return song
     stage = Stage()
-    joints = {s.id: song.grid.ticks_of_bar(bar + s.bars) for bar, s in song.placed()}
+    boundaries = {s.id: song.grid.ticks_of_bar(bar + s.bars) for bar, s in song.placed()}
     for transition in song.transitions:
-        if transition.section in joints:
+        if transition.section in boundaries:
             spec = TRANSITIONS[transition.kind]
-            spec.put(Joint(song, transition, joints[transition.section], spec.behind), stage)
+            spec.put(Boundary(song, transition, boundaries[transition.section], spec.behind), stage)
     return _with_chains(_with_parts(song, stage), stage)
 
 
@@ -104,7 +104,7 @@ def _with_chains(song: Song, stage: Stage) -> Song:
                 song = _added(song, owner, effect, courses, stretches)
                 continue
             for stretch in stretches:
-                beats = (stretch.joint - stretch.start) / TICKS_PER_BEAT
+                beats = (stretch.boundary - stretch.start) / TICKS_PER_BEAT
                 song = _added(song, owner, spec.of_each(effect, beats, stretch.amount), courses, [stretch])
     return song
 
@@ -126,12 +126,12 @@ def _blend(stretches: list[Stretch]) -> Iterable[AutomationPoint]:
     for s in stretches:
         yield AutomationPoint(s.start + SNAP_TICKS, 0.0)
         yield AutomationPoint(s.start + FADE_IN_TICKS, 1.0)
-        yield AutomationPoint(s.joint - 2 * SNAP_TICKS, 1.0)
-        yield AutomationPoint(s.joint - SNAP_TICKS, 0.0)
+        yield AutomationPoint(s.boundary - 2 * SNAP_TICKS, 1.0)
+        yield AutomationPoint(s.boundary - SNAP_TICKS, 0.0)
 
 
 def _along(stretches: list[Stretch], course: Course) -> Iterable[AutomationPoint]:
     for s in stretches:
         for k in range(POINTS):
             u = k / (POINTS - 1)
-            yield AutomationPoint(round(s.start + u * (s.joint - 1 - s.start)), round(course(u, s.amount), 5))
+            yield AutomationPoint(round(s.start + u * (s.boundary - 1 - s.start)), round(course(u, s.amount), 5))

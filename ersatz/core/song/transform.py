@@ -83,7 +83,7 @@ def inverted(notes: Notes, key: Key) -> Notes:
     return tuple(replace(n, midi=_within(of_degree(2 * centre - degree_of(n.midi, key), key))) for n in notes)
 
 
-def backwards(notes: Notes, length: int) -> Notes:
+def reverse(notes: Notes, length: int) -> Notes:
     """Each note ends where it began, counted from the other end."""
     return tuple(replace(n, tick=max(0, length - n.tick - n.ticks)) for n in notes)
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM
+from ersatz.core.grid import MAX_BEATS, MAX_BPM, MIN_BEATS, MIN_BPM, BarGrid
 from ersatz.core.survey.document import LABELS, Corrections, PumpCorrection, SectionCorrection, Survey, Tempo
 
 #: How far tapping may be off, as a share of the tempo, for a measured one to be meant.
@@ -78,6 +78,17 @@ def with_sections(old: Corrections, sections: tuple[SectionCorrection, ...], bar
     if expected != bars + 1:
         raise ValueError(f"The sections end at bar {expected - 1}, the track at bar {bars}.")
     return replace(old, sections=sections)
+
+
+def grid_of(survey: Survey, corrections: Corrections) -> BarGrid:
+    """The grid that `corrections` put over a survey, known before anything is measured on it. Where the tempo alone is set, bar 1
+    stays where it was until the measurement finds it.
+    """
+    tempo = survey.tempo
+    bpm = corrections.bpm or tempo.bpm
+    beats = corrections.beats_per_bar or tempo.beats_per_bar
+    first = tempo.first_downbeat_s if corrections.first_downbeat_s is None else corrections.first_downbeat_s
+    return BarGrid(bpm, first % (60 / bpm * beats), beats)
 
 
 def sections_of(survey: Survey) -> tuple[SectionCorrection, ...]:

@@ -426,7 +426,7 @@ class Survey:
     stereo: Stereo
     loudness: Loudness
     events: tuple[Event, ...] = ()
-    #: Inside sections and at their joints, in order of time.
+    #: Inside sections and at their boundaries, in order of time.
     changes: tuple[Change, ...] = ()
     corrections: Corrections = field(default_factory=Corrections)
 

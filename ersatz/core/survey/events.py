@@ -1,6 +1,6 @@
 """Which transitions announce the sections: risers, snare rolls, gaps, impacts, falls and filter sweeps.
 
-Method, at every joint of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
+Method, at every boundary of two sections: a riser is a steady climb of the noise level (sections.py) that ends there; a snare
 roll a run of one to eight bars before it with hits of clap or snare that the bars before don't have; a gap a stretch of up to two
 bars in which the level falls well under both sides; an impact noise that rings through the first bar and is gone two bars later; a
 fall noise that sinks steadily over the first two bars. A filter sweep is a stretch inside a section, without a riser, over which
@@ -43,15 +43,15 @@ def find_events(shared: Shared, bars: BarTable, spans: list[Span], hits: Hits, n
     full = _db(bars.step_means(shared.power(20, 18_000), shared.hop_s, beats)).ravel()
     out: list[Event] = []
     for before, span in pairwise(spans):
-        joint = span.start
+        boundary = span.start
         if span.label == "drop" or before.label == "build":
-            out += _riser(noise, joint, beats)
+            out += _riser(noise, boundary, beats)
         if span.label == "drop" and before.label != "drop":
-            out += _roll(hits.clap, joint, beats)
-        out += find_gap(full, joint, beats)
-        falls = _fall(noise, joint, beats) if span.label in ("breakdown", "outro", "bridge") else []
+            out += _roll(hits.clap, boundary, beats)
+        out += find_gap(full, boundary, beats)
+        falls = _fall(noise, boundary, beats) if span.label in ("breakdown", "outro", "bridge") else []
         # A fall begins as loud as an impact; a riser before a drop may end as loud as what it leads to.
-        out += falls or _impact(noise, joint, after_riser=span.label == "drop")
+        out += falls or _impact(noise, boundary, after_riser=span.label == "drop")
     edge = upper_edge(shared, bars)
     rising = [(e.start_bar, e.start_bar + e.beats / beats) for e in out if e.kind == "riser"]
     for span in spans:
@@ -67,21 +67,21 @@ def _confidence(value: float, sure: float) -> float:
     return round(float(np.clip(value / sure, 0.2, 0.95)), 2)
 
 
-def _riser(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
-    length, climb = ramp(noise, joint)
-    return [Event("riser", joint - length + 1, float(length * beats), _confidence(climb, 25))] if length else []
+def _riser(noise: np.ndarray, boundary: int, beats: int) -> list[Event]:
+    length, climb = ramp(noise, boundary)
+    return [Event("riser", boundary - length + 1, float(length * beats), _confidence(climb, 25))] if length else []
 
 
-def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
+def _roll(clap: np.ndarray, boundary: int, beats: int) -> list[Event]:
     """`clap` is the strength of snare or clap per bar and step; what the bars before the roll have as well, such as stabs that are
     taken for hits, is no part of it."""
     best: list[Event] = []
     for length in ROLL_BARS:
-        start = joint - length
+        start = boundary - length
         if start < ROLL_BEFORE:
             break
         usual = np.median(clap[start - ROLL_BEFORE : start], axis=0)
-        new = ((clap[start:joint] > ROLL_HIT) & (clap[start:joint] > usual + ROLL_OVER)).sum(axis=1)
+        new = ((clap[start:boundary] > ROLL_HIT) & (clap[start:boundary] > usual + ROLL_OVER)).sum(axis=1)
         # The very last bar may be a gap.
         if new[-2:].max() < ROLL_DENSE or new[:-1].min(initial=ROLL_SPARSE) < ROLL_SPARSE:
             continue
@@ -89,10 +89,10 @@ def _roll(clap: np.ndarray, joint: int, beats: int) -> list[Event]:
     return best
 
 
-def find_gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
-    """Beats right before the joint that lie under the four before them, under what the bars before have on the same beats, and
+def find_gap(full: np.ndarray, boundary: int, beats: int) -> list[Event]:
+    """Beats right before the boundary that lie under the four before them, under what the bars before have on the same beats, and
     far under what follows: the longest such stretch."""
-    at = joint * beats
+    at = boundary * beats
     if len(full) < at + 4:
         return []
     follows = float(np.median(full[at : at + 8]))
@@ -111,25 +111,25 @@ def find_gap(full: np.ndarray, joint: int, beats: int) -> list[Event]:
     return []
 
 
-def _impact(noise: np.ndarray, joint: int, after_riser: bool) -> list[Event]:
-    later = noise[2 * joint + 4 : 2 * joint + 12]
+def _impact(noise: np.ndarray, boundary: int, after_riser: bool) -> list[Event]:
+    later = noise[2 * boundary + 4 : 2 * boundary + 12]
     if len(later) < 4:
         return []
-    rise = float(noise[2 * joint] - np.median(later))
-    if rise < IMPACT_DB or noise[2 * joint] < noise[2 * joint + 1]:
+    rise = float(noise[2 * boundary] - np.median(later))
+    if rise < IMPACT_DB or noise[2 * boundary] < noise[2 * boundary + 1]:
         return []
     # What was as loud before is no new sound but the end of the old one.
-    if not after_riser and noise[2 * joint] < float(np.median(noise[max(0, 2 * joint - 4) : 2 * joint])) + IMPACT_DB:
+    if not after_riser and noise[2 * boundary] < float(np.median(noise[max(0, 2 * boundary - 4) : 2 * boundary])) + IMPACT_DB:
         return []
-    return [Event("impact", 1 + joint, 1.0, _confidence(rise, 9))]
+    return [Event("impact", 1 + boundary, 1.0, _confidence(rise, 9))]
 
 
-def _fall(noise: np.ndarray, joint: int, beats: int) -> list[Event]:
-    piece = noise[2 * joint : 2 * joint + 4]
+def _fall(noise: np.ndarray, boundary: int, beats: int) -> list[Event]:
+    piece = noise[2 * boundary : 2 * boundary + 4]
     if len(piece) < 4 or np.any(np.diff(piece) > 0.5):
         return []
     sunk = float(piece[0] - piece[-1])
-    return [Event("fall", 1 + joint, float(2 * beats), _confidence(sunk, 20))] if sunk > FALL_DB else []
+    return [Event("fall", 1 + boundary, float(2 * beats), _confidence(sunk, 20))] if sunk > FALL_DB else []
 
 
 def upper_edge(shared: Shared, bars: BarTable) -> np.ndarray:

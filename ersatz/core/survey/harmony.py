@@ -10,12 +10,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from ersatz.core.pitch import Key, degree_name
+from ersatz.core.pitch import Key, degree_name, pitch_names
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import Chord, Harmony
 from ersatz.core.survey.shared import MIDI_LOW, TONAL_HOP, TONAL_HZ, Shared
 
-TONIC_NAMES = ("C", "D♭", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
 SHAPES = {"": (0, 4, 7), "m": (0, 3, 7)}
 MIN_PRESENCE = 0.3
 STAY = 0.06
@@ -34,6 +33,7 @@ def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[floa
     np.add.at(chroma, np.arange(48, 88) % 12, np.sqrt(halves))
     chroma -= chroma.min(axis=0, keepdims=True)
     chroma /= np.maximum(chroma.sum(axis=0, keepdims=True), 1e-9)
+    spelled = pitch_names(key)
     names = [(root, shape) for root in range(12) for shape in SHAPES]
     score = np.zeros((len(names), 2 * bars.count))
     allowed = set(key.pitch_classes)
@@ -53,7 +53,7 @@ def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[floa
             continue
         start = 1 + half / 2
         root, shape = names[state]
-        name = TONIC_NAMES[root] + shape
+        name = spelled[root] + shape
         if out and out[-1].name == name and out[-1].start_bar + out[-1].bars == start:
             confidences[-1].append(sure[half])
             out[-1] = replace(out[-1], bars=out[-1].bars + 0.5)

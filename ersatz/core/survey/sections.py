@@ -239,8 +239,8 @@ def rising_noise(shared: Shared, bars: BarTable) -> np.ndarray:
     return np.asarray(10 * np.log10(np.percentile(steps, 25, axis=1) + 1e-10))
 
 
-def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
-    """Length in bars of the climb of noise that ends at a joint (a bar index), 0 if there is none, and how far it climbs, dB.
+def ramp(noise_db: np.ndarray, boundary: int) -> tuple[int, float]:
+    """Length in bars of the climb of noise that ends at a boundary (a bar index), 0 if there is none, and how far it climbs, dB.
 
     A riser's amplitude grows as a power of the time since it began, over the floor of what sounds anyway. With the
     exponent kept between those of a straight fade and of a late swell, a length that is too long or too short doesn't fit: the
@@ -248,11 +248,11 @@ def ramp(noise_db: np.ndarray, joint: int) -> tuple[int, float]:
     """
     found = (0, 0.0)
     for length in RAMP_BARS:
-        start = 2 * (joint - length)
+        start = 2 * (boundary - length)
         if start < 0:
             break
         # The last bar may hold a gap.
-        piece = noise_db[start : 2 * joint - 2] if length > 2 else noise_db[start : 2 * joint - 1]
+        piece = noise_db[start : 2 * boundary - 2] if length > 2 else noise_db[start : 2 * boundary - 1]
         if length > 2:
             # Hits raise every other half bar: the lower of two neighbours is the noise.
             piece = np.minimum(piece, np.concatenate([piece[1:], piece[-1:]]))

@@ -52,8 +52,8 @@ FEWEST = 2
 LEAST_VOTE = 0.05
 #: Points per bar of the typical loudness course.
 COURSE_PER_BAR = 4
-#: An event belongs to a joint that it lies this near to, bars.
-AT_JOINT_BARS = 0.6
+#: An event belongs to a boundary that it lies this near to, bars.
+AT_BOUNDARY_BARS = 0.6
 
 
 def target_of_surveys(surveys: Sequence[Survey], titles: Sequence[str], title: str) -> Target:
@@ -363,7 +363,7 @@ def _events(rows: list[Row], sections: tuple[Section, ...]) -> tuple[Event, ...]
                     place = (
                         event.start_bar + event.beats / beats - section.end_bar if at_end else event.start_bar - section.start_bar
                     )
-                    if event.kind == kind and abs(place) <= AT_JOINT_BARS:
+                    if event.kind == kind and abs(place) <= AT_BOUNDARY_BARS:
                         found.append(event)
                         break
             if 2 * len(found) >= len(row):

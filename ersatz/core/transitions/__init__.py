@@ -1,4 +1,4 @@
-"""What happens at the joints of sections: one list of kinds, read by edits, the mixdown and the pages.
+"""What happens at the boundaries of sections: one list of kinds, read by edits, the mixdown and the pages.
 
 A new kind is a file (or a place in one) with its TransitionSpec, an entry here, and its name in the song's TransitionKind.
 """

@@ -7,17 +7,17 @@ from dataclasses import replace
 
 from ersatz.core.song.document import BASS, DRUMS, MUSIC
 from ersatz.core.song.strips import MASTER, Effect
-from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Joint, Stage, Stretch, TransitionSpec
+from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Boundary, Stage, Stretch, TransitionSpec
 
 
-def _in_chains(usual: tuple[str, ...]) -> Callable[[Joint, Stage], None]:
-    def add(j: Joint, stage: Stage) -> None:
+def _in_chains(usual: tuple[str, ...]) -> Callable[[Boundary, Stage], None]:
+    def add(j: Boundary, stage: Stage) -> None:
         for owner in j.owners(usual):
             stretches = stage.chains[owner, j.transition.kind]
             # Two of a kind take turns.
-            start = max([j.start, *(s.joint for s in stretches if s.joint <= j.joint)])
-            if start < j.joint - SNAP_TICKS - FADE_IN_TICKS:
-                stretches.append(Stretch(start, j.joint, j.amount))
+            start = max([j.start, *(s.boundary for s in stretches if s.boundary <= j.boundary)])
+            if start < j.boundary - SNAP_TICKS - FADE_IN_TICKS:
+                stretches.append(Stretch(start, j.boundary, j.amount))
 
     return add
 

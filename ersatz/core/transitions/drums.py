@@ -6,7 +6,7 @@ import random
 
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.parts import DRUM_ROLES, Note
-from ersatz.core.transitions.spec import Joint, Placed, Stage, TransitionSpec, base_of, versions_of
+from ersatz.core.transitions.spec import Boundary, Placed, Stage, TransitionSpec, base_of, versions_of
 
 #: Roll rhythms: (share of the length, ticks between hits).
 RHYTHMS: dict[str, tuple[tuple[float, int], ...]] = {
@@ -22,33 +22,33 @@ FILLS = (
 )
 
 
-def _roll(j: Joint, stage: Stage) -> None:
-    """The backbeat's own sound, faster and louder towards the joint."""
+def _roll(j: Boundary, stage: Stage) -> None:
+    """The backbeat's own sound, faster and louder towards the boundary."""
     chosen = j.players(lambda p: p.role == "clap", j.section.id)[:1] or [p for p in j.song.parts if p.role in DRUM_ROLES][:1]
     spans = RHYTHMS.get(j.transition.rhythm, RHYTHMS["8ths to 32nds"])
     for part in chosen:
         struck, at = j.struck_at(part), float(j.start)
         for share, step in spans:
-            end = at + share * (j.joint - j.start)
+            end = at + share * (j.boundary - j.start)
             while at < end - 1:
-                along = (at - j.start) / max(1, j.joint - j.start)
+                along = (at - j.start) / max(1, j.boundary - j.start)
                 velocity = (0.3 + 0.7 * along) * (0.4 + 0.6 * j.amount)
                 hit = struck(at)
                 note = Note(round(at), step, hit.midi, round(velocity, 3), semitones=hit.semitones)
                 stage.placed[part.id].append(Placed(note))
                 at += step
         for version in versions_of(base_of(part), j.song):
-            stage.rests[version.id].append((j.start, j.joint))
+            stage.rests[version.id].append((j.start, j.boundary))
 
 
-def _fill(j: Joint, stage: Stage) -> None:
+def _fill(j: Boundary, stage: Stage) -> None:
     """Backbeat and percussion share out the accents of a figure, the percussion falling in pitch; the kick keeps the beats of the
     first half."""
     chance = random.Random(f"{j.transition.seed}|fill")
     voices = j.players(lambda p: p.role in ("clap", "perc"), j.section.id)
     struck = {part.id: j.struck_at(part) for part in voices}
     figure, sixteenth = chance.choice(FILLS), TICKS_PER_BEAT // 4
-    steps = (j.joint - j.start) // sixteenth
+    steps = (j.boundary - j.start) // sixteenth
     for k in range(steps):
         accent = figure[(k - steps) % len(figure)]
         if not accent or not voices:
@@ -61,9 +61,9 @@ def _fill(j: Joint, stage: Stage) -> None:
         stage.placed[part.id].append(Placed(Note(at, sixteenth, hit.midi, velocity, semitones=falls)))
     for part in voices:
         for version in versions_of(base_of(part), j.song):
-            stage.rests[version.id].append((j.start, j.joint))
+            stage.rests[version.id].append((j.start, j.boundary))
     for kick in (p for p in j.song.parts if p.role == "kick"):
-        stage.rests[kick.id].append(((j.start + j.joint) // 2, j.joint))
+        stage.rests[kick.id].append(((j.start + j.boundary) // 2, j.boundary))
 
 
 SNARE_ROLL = TransitionSpec("snare roll", 16, "part", _roll, rhythms=tuple(RHYTHMS))

@@ -1,6 +1,6 @@
 """What a kind of transition is: what pages and edits know of it, and what it does to the song as it is played.
 
-A spec's `put` gets the transition in its place (Joint) and adds notes, rests and stretches of effects to the Stage.
+A spec's `put` gets the transition in its place (Boundary) and adds notes, rests and stretches of effects to the Stage.
 """
 
 from __future__ import annotations
@@ -42,13 +42,13 @@ Added = tuple[Effect, dict[str, Course]]
 
 @dataclass(frozen=True)
 class TransitionSpec:
-    """`usual_beats`: its length where nothing else is said. `behind`: it begins at the joint; the others end there. `added`: the
+    """`usual_beats`: its length where nothing else is said. `behind`: it begins at the boundary; the others end there. `added`: the
     effects that chains get; where `of_each` is given (effect, beats, amount), every stretch gets one of its own, made so."""
 
     kind: TransitionKind
     usual_beats: float
     works_on: WorksOn
-    put: Callable[[Joint, Stage], None]
+    put: Callable[[Boundary, Stage], None]
     behind: bool = False
     carrier: Carrier | None = None
     rhythms: tuple[str, ...] = ()
@@ -56,6 +56,12 @@ class TransitionSpec:
     has_seed: bool = False
     added: tuple[Added, ...] = ()
     of_each: Callable[[Effect, float, float], Effect] | None = None
+    #: What people read where it isn't the kind.
+    called: str = ""
+
+    @property
+    def title(self) -> str:
+        return self.called or self.kind
 
 
 @dataclass(frozen=True)
@@ -90,7 +96,7 @@ class Stage:
 @dataclass(frozen=True)
 class Stretch:
     start: int
-    joint: int
+    boundary: int
     amount: float
 
 
@@ -114,12 +120,12 @@ def playing_in(section: str, parts: Iterable[Part]) -> list[Part]:
 
 
 @dataclass(frozen=True)
-class Joint:
+class Boundary:
     """A transition in its place."""
 
     song: Song
     transition: Transition
-    joint: int
+    boundary: int
     behind: bool = False
 
     @property
@@ -128,7 +134,7 @@ class Joint:
 
     @property
     def start(self) -> int:
-        return max(0, self.joint - self.ticks)
+        return max(0, self.boundary - self.ticks)
 
     @property
     def amount(self) -> float:
@@ -164,9 +170,9 @@ class Joint:
         pattern = part.patterns.get(cell.pattern) if cell else None
         if pattern is None:
             return []
-        begin = self.joint - self.section.bars * self.song.grid.ticks_per_bar
+        begin = self.boundary - self.section.bars * self.song.grid.ticks_per_bar
         length = pattern.loop_ticks or pattern.bars * self.song.grid.ticks_per_bar
-        hits = [(t, n) for n in pattern.notes if n.tick < length for t in range(begin + n.tick, self.joint, length)]
+        hits = [(t, n) for n in pattern.notes if n.tick < length for t in range(begin + n.tick, self.boundary, length)]
         return sorted(hits, key=lambda hit: hit[0])
 
     def struck_at(self, part: Part) -> Callable[[float], Note]:
@@ -177,7 +183,7 @@ class Joint:
         return lambda tick: hits[max(0, bisect_right(ticks, tick) - 1)][1]
 
     def section_behind(self) -> SongSection | None:
-        return next((s for bar, s in self.song.placed() if self.song.grid.ticks_of_bar(bar) == self.joint), None)
+        return next((s for bar, s in self.song.placed() if self.song.grid.ticks_of_bar(bar) == self.boundary), None)
 
     def carrier(self) -> Part | None:
         """The part that plays the transition."""

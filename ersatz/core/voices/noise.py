@@ -62,7 +62,7 @@ _SWEEP_PARAMS = (
 
 SPECS = (
     VoiceSpec("riser", "Riser", False, _SWEEP_PARAMS, _riser, lambda p: SHORTEST_SWEEP_S, held=True),
-    VoiceSpec("fall", "Falling sweep", False, _SWEEP_PARAMS, _fall, lambda p: SHORTEST_SWEEP_S, held=True),
+    VoiceSpec("fall", "Downlifter", False, _SWEEP_PARAMS, _fall, lambda p: SHORTEST_SWEEP_S, held=True),
     VoiceSpec("impact", "Impact", False, (
         Param("decay_ms", "ms", 100, 2000, 550, "Decay", "log"), Param("thud", "", 0, 1, 0.7, "Thud"),
         Param("crash_hz", "Hz", 200, 6000, 900, "Crash from", "log")), _impact, _impact_s),

@@ -36,7 +36,7 @@ def _oscillator(number: int, level: float) -> tuple[Param, ...]:
         Param(f"{o}_cents", "cents", -100, 100, 0, "Cents", moves=""),
         Param(f"{o}_phase", "", 0, 1, 0, "Start phase"),
         Param(f"{o}_width", "", 0.02, 0.98, 0.5, "Pulse width", moves=""),
-        Param(f"{o}_position", "", 0, 1, 0, "Table position", moves=""),
+        Param(f"{o}_position", "", 0, 1, 0, "Wavetable position", moves=""),
         Param(f"{o}_voices", "", 1, osc.MOST_VOICES, 1, "Voices", step=1),
         Param(f"{o}_detune_cents", "cents", 0, 100, 12, "Detune", moves=""),
         Param(f"{o}_spread", "", 0, 1, 0.8, "Spread"),

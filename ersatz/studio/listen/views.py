@@ -30,7 +30,7 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
         raise Http404
 
     def samples() -> np.ndarray:
-        grid = survey.tempo.grid
+        grid = reference.listening_grid(survey)
         start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
         with soundfile.SoundFile(str(reference.listening_path)) as file:
             file.seek(min(max(start, 0), file.frames))

@@ -7,8 +7,10 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from ersatz.core.grid import BarGrid
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import digest
+from ersatz.core.survey.corrections import grid_of
 from ersatz.core.survey.document import Corrections, Survey
 from ersatz.core.target import Target
 from ersatz.studio.models.documents import Document
@@ -127,6 +129,12 @@ class Reference(Owned):
         self.save(update_fields=["corrections_past", "corrections_json"])
         return True
 
+    def listening_grid(self, survey: Survey) -> BarGrid:
+        """The grid that bars are cut by: the corrected one at once, while the rest is measured on it."""
+        corrections = self.corrections
+        return grid_of(survey, corrections) if corrections.moves_grid and not self.is_target else survey.tempo.grid
+
     def listening_key(self, survey: Survey) -> str:
         """Changes with the file and its grid: what a bar range means."""
-        return digest([survey.source.sha256, survey.tempo.bpm, survey.tempo.first_downbeat_s])
+        grid = self.listening_grid(survey)
+        return digest([survey.source.sha256, grid.bpm, grid.first_downbeat_s, grid.beats_per_bar])

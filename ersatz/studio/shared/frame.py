@@ -92,17 +92,7 @@ def _player(
     heard_survey: Survey | None = survey if heard is reference or heard is None else heard.survey
     tracks: dict[str, Any] = {"id": reference and reference.pk, "reference": None, "remake": None}
     if heard is not None and heard_survey is not None:
-        key = heard.listening_key(heard_survey)
-        tracks["reference"] = {
-            "title": heard.title,
-            "url": f"/listen/reference/{heard.pk}/{key}/",
-            "bars": heard_survey.bars,
-            "bpm": heard_survey.tempo.bpm,
-            "beats": heard_survey.tempo.beats_per_bar,
-            "tonicHz": round(midi_hz(DRONE_MIDI + heard_survey.key.pitch_key.pitch_class, heard_survey.key.tuning_cents), 3),
-            "sections": [[s.label, s.start_bar, s.bars] for s in heard_survey.sections],
-            **loudness_of(heard_survey),
-        }
+        tracks["reference"] = reference_track(heard, heard_survey)
     if remake is not None and revision is not None:
         song = revision.song
         tracks["remake"] = {
@@ -114,6 +104,22 @@ def _player(
             **(loudness_of(measured.survey) if measured else {"lufs": None, "shortTerm": []}),
         }
     return tracks if tracks["reference"] or tracks["remake"] else None
+
+
+def reference_track(reference: Reference, survey: Survey) -> dict[str, Any]:
+    """What the player needs to know of a reference."""
+    grid = reference.listening_grid(survey)
+    return {
+        "title": reference.title,
+        "url": f"/listen/reference/{reference.pk}/{reference.listening_key(survey)}/",
+        "bars": grid.bars_in(survey.source.duration_s),
+        "bpm": grid.bpm,
+        "beats": grid.beats_per_bar,
+        "firstS": grid.first_downbeat_s,
+        "tonicHz": round(midi_hz(DRONE_MIDI + survey.key.pitch_key.pitch_class, survey.key.tuning_cents), 3),
+        "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
+        **loudness_of(survey),
+    }
 
 
 def loudness_of(survey: Survey) -> dict[str, Any]:

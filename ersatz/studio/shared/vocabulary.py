@@ -7,6 +7,7 @@ from typing import Any
 
 from ersatz.core.edits.automation import SHAPES
 from ersatz.core.grid import TICKS_PER_BEAT
+from ersatz.core.pitch import SCALES, TONICS, Key, pitch_names
 from ersatz.core.survey.document import LABELS
 from ersatz.core.transitions import TRANSITIONS
 from ersatz.core.voices.sampler import FIRST_SLICE
@@ -26,8 +27,13 @@ def vocabulary() -> dict[str, Any]:
         "roles": ROLE_NAMES,
         "automationShapes": list(SHAPES),
         "firstSlice": FIRST_SLICE,
+        "tonics": TONICS,
+        "scales": SCALES,
+        # Pitch classes as each key spells them.
+        "pitchNames": {mode: {tonic: pitch_names(Key(tonic, mode)) for tonic in TONICS} for mode in SCALES},
         "transitions": {
             spec.kind: {
+                "title": spec.title,
                 "behind": spec.behind,
                 "worksOn": spec.works_on,
                 "rhythms": spec.rhythms,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ersatz.core.pitch import degree_name, note_name
+from ersatz.core.pitch import degree_name, hz_midi, note_name
 from ersatz.core.survey.document import ROLES, DrumPattern, Pump, Survey
 from ersatz.studio.shared.spans import minus
 
@@ -39,7 +39,12 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
     if kick:
         decay = f"decay {kick.decay_ms:.0f} ms" if kick.decays else f"rings past {kick.decay_ms:.0f} ms"
         fall = f", pitch falls in {kick.fall_ms:.0f} ms" if kick.fall_ms else ""
-        rows.append(("Kick", f"{kick.fundamental_hz:.1f} Hz ({kick.note}), {decay}{fall}"))
+        rows.append(
+            (
+                "Kick",
+                f"{kick.fundamental_hz:.1f} Hz ({note_name(round(hz_midi(kick.fundamental_hz)), survey.key.pitch_key)}), {decay}{fall}",
+            )
+        )
     return rows
 
 
@@ -62,7 +67,7 @@ def sheet_of(survey: Survey) -> dict[str, Any]:
                 "like": survey.sections[section.like].start_bar if section.like is not None else None,
                 "plays": ", ".join(ROLE_NAMES[r] for r in ROLES if section.presence[r] >= 0.5) or "hardly anything",
                 "steps": [(name, _steps(getattr(pattern, name), per_beat(survey, pattern))) for name in ("kick", "clap", "hats")],
-                "bass": " ".join("·" if n is None else f"{note_name(n)} ({degree_name(n, key)})" for n in bass),
+                "bass": " ".join("·" if n is None else f"{note_name(n, key)} ({degree_name(n, key)})" for n in bass),
             }
         )
     return {"survey": survey, "figures": figures(survey), "sheet_sections": sections, "sheet_events": survey.events}

@@ -8,11 +8,10 @@ from django.contrib.auth.decorators import login_required
 from django.forms import Form
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
-from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.audio import read_audio, write_audio
-from ersatz.core.pitch import TONICS, degree_name, note_name
+from ersatz.core.pitch import TONICS, degree_name, hz_midi, note_name, written
 from ersatz.core.serial import from_json
 from ersatz.core.survey import corrections
 from ersatz.core.survey.document import LABELS, Corrections, Survey
@@ -20,7 +19,7 @@ from ersatz.core.survey.kick import kick_sound
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shared.forms import DraftForm, KeyForm, TempoForm
-from ersatz.studio.shared.frame import frame, unfinished_job
+from ersatz.studio.shared.frame import frame, reference_track, unfinished_job
 from ersatz.studio.survey.forms import BarOneForm, MetreForm, PumpForm, SectionsForm, ShiftForm
 from ersatz.studio.survey.sheet import RATE_WORDS, beside_rows, sheet_of
 
@@ -39,9 +38,7 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "survey": found,
         "key_name": str(found.key.pitch_key),
         "key_alternatives": [
-            (k, k.tonic.replace("b", "♭").replace("#", "♯"), round(k.confidence * 100))
-            for k in found.key.alternatives[:3]
-            if k.confidence >= 0.03
+            (k, written(k.tonic), round(k.confidence * 100)) for k in found.key.alternatives[:3] if k.confidence >= 0.03
         ],
         "half": round(found.tempo.bpm / 2, 3),
         "double": round(found.tempo.bpm * 2, 3),
@@ -56,7 +53,9 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "ask_tempo": request.GET.get("ask") == "tempo",
         "tonics": TONICS,
         "draft_form": DraftForm(),
-        "drawing": drawing(found) | {"measured": _measured_beside(reference)},
+        "kick_note": found.drums.kick and note_name(round(hz_midi(found.drums.kick.fundamental_hz)), found.key.pitch_key),
+        "drawing": drawing(found)
+        | {"measured": _measured_beside(reference), "corrected": reference.corrections.sections is not None},
     }
     return render(request, "studio/survey.html", context)
 
@@ -83,7 +82,7 @@ def drawing(survey: Survey) -> dict:
     keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony", "changes")
     out = {name: document[name] for name in keep}
     out["bass"] = [
-        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi), n.slide_semitones, n.confidence]
+        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi, key), n.slide_semitones, n.confidence]
         for n in survey.bass.notes
     ]
     out["pump_beat_db"] = survey.pump.beat_db
@@ -115,8 +114,13 @@ def correct(request: HttpRequest, pk: int) -> HttpResponse:
             reference.correct(_corrected(what, request.POST, reference))
     except ValueError as error:
         return JsonResponse({"error": str(error)}, status=400)
+    # What is being measured for the correction before this one is of no use any more.
+    Job.objects.filter(reference=reference, kind=Job.Kind.SURVEY, state=Job.State.RUNNING).update(cancel=True)
     job = start_job(request.user, Job.Kind.SURVEY, reference=reference)
-    return JsonResponse({"job": job.as_json(), "next": reverse("survey", args=[pk])}, status=202)
+    found = reference.survey
+    assert found is not None
+    # The grid and what is heard on it follow at once; the rest is measured behind.
+    return JsonResponse({"job": job.as_json(), "reference": reference_track(reference, found)}, status=202)
 
 
 def _corrected(what: str, fields: QueryDict, reference: Reference) -> Corrections:

@@ -2,6 +2,8 @@
 
 from django import template
 
+from ersatz.core.pitch import written
+
 register = template.Library()
 
 
@@ -12,6 +14,12 @@ def level(value: float, decimals: int = 1) -> str:
     if float(text) == 0:
         text = text.lstrip("-")
     return text.replace("-", "−")
+
+
+@register.filter(name="written")
+def written_tonic(tonic: str) -> str:
+    """A tonic with its accidental."""
+    return written(tonic)
 
 
 @register.filter

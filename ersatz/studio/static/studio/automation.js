@@ -116,7 +116,7 @@ export class Automation {
     mark(high, `${shown(high)} ${unit}`);
     mark(low, `${shown(low)} ${unit}`);
     if (zero) mark(0, `0 ${unit}`);
-    if (!this.points.length) mark(this.stands, `stands at ${shown(this.stands)} ${unit} all through: double-click adds a point; or draw, or take a shape`, "none");
+    if (!this.points.length) mark(this.stands, `stands at ${shown(this.stands)} ${unit} all through: double-click adds a point; or draw, or choose a shape`, "none");
     this.lane.append(scale);
     this.#fetchLevels();
   }
@@ -332,7 +332,7 @@ export class Automation {
     const at = Math.floor(this.rows.at ?? 0), point = button(`Point at bar ${at + 1}`, () => this.#put(at * TICKS, this.#valueAt(at * TICKS)));
     box.append(owner, target, draw, point);
     if (section) this.#shapes(section);
-    if (this.points.length) box.append(button("Take away", () => this.#set(() => []), "plain"));
+    if (this.points.length) box.append(button("Delete curve", () => this.#set(() => []), "plain"));
   }
 
   #shapes(section) {

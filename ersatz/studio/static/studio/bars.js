@@ -175,7 +175,7 @@ export class BarRows {
 
 /** A bar line as a handle in a lane; `done(bar)` when it stands elsewhere. Bars are 0-based here. */
 export function edge(rows, { bar: value, said = (bar) => `bar ${bar + 1}`, ...more }, done) {
-  const handle = node("div", "joint");
+  const handle = node("div", "boundary");
   const show = (bar) => {
     handle.style.left = `calc(var(--bar) * ${bar} - 5px)`;
     return said(bar);

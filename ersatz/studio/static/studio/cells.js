@@ -231,7 +231,7 @@ export class Cells {
       return { fill: fillBars ? cell.fill || others[0] : "", fillBars };
     });
     if (silent) this.#say("Nothing plays there that could end with a fill.");
-    else if (alone.length) this.#say(`${named(alone)} ${alone.length === 1 ? "has" : "have"} one pattern only: a fill needs a second, or a drum fill at the joint.`);
+    else if (alone.length) this.#say(`${named(alone)} ${alone.length === 1 ? "has" : "have"} one pattern only: a fill needs a second, or a drum fill at the boundary.`);
   }
 
   /** The chosen cells, and no others, as the reference has them. */

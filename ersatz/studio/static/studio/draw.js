@@ -108,7 +108,7 @@ export function sectionRow(axis, sections, top, height, ink, onPick = null) {
     if (onPick) {
       group.addEventListener("click", () => onPick(i));
       group.addEventListener("keydown", (event) => {
-        if (event.key === "Enter" || event.key === " ") {
+        if (event.key === "Enter") {
           event.preventDefault();
           event.stopPropagation();
           onPick(i);
@@ -142,8 +142,8 @@ export function playhead(svg, axis, top, bottom, player, strip = [top, top + 18]
 }
 
 /** A bar line of a picture as a handle; `done(bar)` when it stands elsewhere. */
-export function joint(picture, axis, { bar: value, least, most, top, bottom, name }, done) {
-  const handle = el("g", { class: "joint" }), line = el("line", { y1: top, y2: bottom });
+export function boundaryHandle(picture, axis, { bar: value, least, most, top, bottom, name }, done) {
+  const handle = el("g", { class: "boundary" }), line = el("line", { y1: top, y2: bottom });
   const grip = el("rect", { y: top, width: 10, height: bottom - top });
   handle.append(grip, line);
   const show = (bar) => {

@@ -52,7 +52,7 @@ export class DrumGrid {
       page.write(row, (notes) => [notes], `begins again after ${ticks / 240} 16ths`, { loop_ticks: ticks === pattern.bars * BAR ? 0 : ticks });
     }));
     lane.addEventListener("pointerdown", (event) => {
-      if (event.target.closest(".hit, .joint") || event.button !== 0) return;
+      if (event.target.closest(".hit, .boundary") || event.button !== 0) return;
       const tick = page.snap(rows.barAt(event.clientX) * BAR);
       if (tick < length) this.#add(row, tick);
     });
@@ -142,7 +142,7 @@ export class DrumGrid {
 
   #said(row, lane) {
     const tick = this.cursors[row.id] ?? 0, note = this.page.patternOf(row) && this.#at(row, tick);
-    lane.setAttribute("aria-label", `${row.name}: ${this.nameOf({ tick })}, ${note ? `hit, velocity ${Math.round(note.velocity * 100)} %` : "empty"}. Arrow keys move, Enter sets or takes out.`);
+    lane.setAttribute("aria-label", `${row.name}: ${this.nameOf({ tick })}, ${note ? `hit, velocity ${Math.round(note.velocity * 100)} %` : "empty"}. Arrow keys move, Enter sets or deletes.`);
   }
 
   #cursor(row, lane) {

@@ -1,6 +1,7 @@
 // Edits of a song: one after another, each on the revision that the one before it made; undo and redo by button and by key.
 
 import { post } from "./http.js";
+import { fieldOf } from "./keys.js";
 import { whileSaving } from "./saving.js";
 
 const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
@@ -39,7 +40,7 @@ export function edits({ url, says, revision, show, refused }) {
   const step = (id) => queue(() => post(document.getElementById(id).dataset.url));
   for (const id of ["undo", "redo"]) document.getElementById(id).addEventListener("click", () => step(id));
   document.addEventListener("keydown", (event) => {
-    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !event.target.closest("input")) {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && fieldOf(event.target) !== "text") {
       event.preventDefault();
       step(event.shiftKey ? "redo" : "undo");
     }

@@ -9,6 +9,21 @@ const fit = (f, value) => {
 const moved = (f, value, share) => fit(f, f.scale === "log" ? Math.max(f.low, value) * Math.exp(share * span(f)) : value + share * span(f));
 export const shown = (value) => String(Math.abs(value) >= 1000 ? Math.round(value) : Number(value.toPrecision(3))).replace("-", "−");
 
+const range = (f) => `${f.title || "The value"} is ${f.step === 1 ? "a whole number from " : ""}${shown(f.low)} to ${shown(f.high)}${f.unit ? ` ${f.unit}` : ""}.`;
+
+/** What was typed for the figure `f`: { value } or { sentence } that says why not. A unit behind the number is allowed. */
+export function readFigure(f, typed) {
+  const said = typed.trim(), found = /^([+-]?(?:\d+(?:\.\d*)?|\.\d+))\s*([^\d\s].*)?$/.exec(said.replace("−", "-").replace(",", "."));
+  if (!found) return { sentence: `“${said}” is no number: ${range(f)}` };
+  // 1.2k is twelve hundred where the unit is hertz.
+  const value = Number(found[1]) * (f.unit === "Hz" && /^k/i.test(found[2] ?? "") ? 1000 : 1);
+  if (value < f.low || value > f.high || (f.step === 1 && !Number.isInteger(value))) return { sentence: `“${said}” doesn’t fit: ${range(f)}` };
+  return { value };
+}
+
+/** Tells the page what was typed and can't be taken. */
+export const refuse = (input, sentence) => input.dispatchEvent(new CustomEvent("refused", { bubbles: true, detail: sentence }));
+
 /** `set(value)` when a value stands, `preview(value)` while it is dragged. */
 export function numberField(f, set, preview = () => {}) {
   const row = document.createElement("label");
@@ -29,9 +44,10 @@ export function numberField(f, set, preview = () => {}) {
     else preview(value);
   };
   input.addEventListener("change", () => {
-    const typed = Number(input.value.replace("−", "-").replace(",", ".").replace(/[^\d.+-].*$/, ""));
-    if (input.value.trim() === "" || Number.isNaN(typed)) input.value = shown(value);
-    else put(typed, true);
+    const read = input.value.trim() === "" ? { sentence: "" } : readFigure(f, input.value);
+    refuse(input, read.sentence ?? "");
+    if (read.value === undefined) input.value = shown(value);
+    else put(read.value, true);
   });
   input.addEventListener("keydown", (event) => {
     const way = { ArrowUp: 1, ArrowDown: -1 }[event.key];
@@ -54,6 +70,17 @@ export function numberField(f, set, preview = () => {}) {
   });
   row.append(name, input, unit);
   return row;
+}
+
+/** A figure that the arrow keys step by `by`. */
+export function stepped(input, by) {
+  input.addEventListener("keydown", (event) => {
+    const way = { ArrowUp: 1, ArrowDown: -1 }[event.key];
+    if (!way) return;
+    event.preventDefault();
+    input.value = String(Number((Number(input.value) + way * by).toFixed(2)));
+    input.dispatchEvent(new Event("change", { bubbles: true }));
+  });
 }
 
 export function choiceField(c, set) {

@@ -2,6 +2,7 @@
 
 import { minus, sectionNames } from "./draw.js";
 import { follow } from "./http.js";
+import { fieldOf, isForPage, keeps } from "./keys.js";
 import { Player } from "./player.js";
 import { isSaving } from "./saving.js";
 
@@ -52,7 +53,6 @@ const help = byId("keys");
 byId("keys-open")?.addEventListener("click", () => help.showModal());
 
 const KEYS = {
-  " ": () => player?.toggle(),
   "[": () => player?.step(-1),
   "]": () => player?.step(1),
   ",": () => player?.seek(Math.ceil(player.position() - 1.001)),
@@ -63,13 +63,31 @@ const KEYS = {
   "?": () => help?.showModal(),
 };
 
+/** Space is the transport wherever the focus is, outside text fields: before anything else on the page sees it. Enter presses buttons. */
+function transportKey(event) {
+  if (event.key !== " " || !player || event.ctrlKey || event.metaKey || event.altKey || keeps(fieldOf(event.target), " ")) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  if (event.type === "keydown" && !event.repeat) player.toggle();
+}
+for (const type of ["keydown", "keyup"]) window.addEventListener(type, transportKey, { capture: true });
+
+/** A choice made with the mouse gives the keys back to the page. */
+let pointed = false;
+window.addEventListener("pointerdown", () => { pointed = true; }, { capture: true });
+window.addEventListener("keydown", () => { pointed = false; }, { capture: true });
+document.addEventListener("change", (event) => { if (pointed && event.target.matches("select")) event.target.blur(); });
+
+/** A figure that can't be taken is said where the page says what went wrong. */
+document.addEventListener("refused", (event) => {
+  const place = document.querySelector("main .says[role=alert]");
+  if (place) place.textContent = event.detail;
+});
+
 document.addEventListener("keydown", (event) => {
-  if (event.ctrlKey || event.metaKey || event.altKey || help?.open) return;
-  const target = event.target;
-  const typing = target.closest("input, select, textarea, [contenteditable]");
-  if (typing && target.type !== "file") return;
-  // A focused control keeps Space for itself, but stopping and starting must work from anywhere else.
-  if (event.key === " " && target.closest("button, a, summary, [role=button]")) return;
+  // Without a player Space stays the browser's: it presses what has the focus.
+  if (event.key === " ") return;
+  if (!isForPage(event)) return;
   const digit = Number(event.key);
   if (digit >= 1 && digit <= 6) {
     document.querySelectorAll(".rail li a")[digit - 1]?.click();

@@ -1,4 +1,4 @@
-// What was done, to be gone back to; songs kept under a name and compared by ear; and the word when another window has gone on.
+// What was done, to be gone back to; saved versions, compared by ear; and the word when another window has gone on.
 
 import { node } from "./bars.js";
 import { button } from "./fields.js";
@@ -7,7 +7,7 @@ import { isSaving } from "./saving.js";
 const LOOK_EVERY_MS = 20_000;
 
 export class History {
-  /** `state()` is what stands; `send` takes what changes it; `player` hears kept songs. */
+  /** `state()` is what stands; `send` takes what changes it; `player` plays versions. */
   constructor({ list, kept, notice, url, state, send, player }) {
     Object.assign(this, { list, kept, notice, url, state, send, player, hearing: null });
     this.#watch();
@@ -27,27 +27,27 @@ export class History {
     }));
     const name = document.createElement("input");
     Object.assign(name, { type: "text", maxLength: 60, placeholder: "before new lead" });
-    name.setAttribute("aria-label", "Name for the song as it stands");
-    const keep = button("Keep it under this name", () => { if (name.value.trim()) this.#do("keep", { name: name.value.trim() }); });
+    name.setAttribute("aria-label", "Name of the version");
+    const keep = button("Save version", () => { if (name.value.trim()) this.#do("keep", { name: name.value.trim() }); });
     name.addEventListener("keydown", (event) => { if (event.key === "Enter") keep.click(); });
     const form = node("p", "keep-form");
     form.append(name, keep);
     this.kept.replaceChildren(form, ...milestones.map((m) => this.#row(m)));
-    if (!milestones.length) this.kept.append(node("p", "soft", "Nothing is kept yet. What is kept can be heard against the song as it is, and taken up again."));
+    if (!milestones.length) this.kept.append(node("p", "soft", "No versions saved yet. A saved version can be compared with the song as it is, and restored."));
   }
 
   #row({ id, name, listen }) {
     const row = node("div", "milestone"), hears = this.hearing === id;
-    const hear = button(hears ? "Hear the song as it is" : "Hear it", () => this.hear(hears ? null : { id, name, listen }));
+    const hear = button(hears ? "Play current" : "Play", () => this.hear(hears ? null : { id, name, listen }));
     hear.setAttribute("aria-pressed", String(hears));
-    hear.setAttribute("aria-label", hears ? "Hear the song as it is" : `Hear ${name}`);
+    hear.setAttribute("aria-label", hears ? "Play current" : `Play ${name}`);
     if (hears && this.said) row.append(node("span", "soft", this.said));
-    row.prepend(node("b", "", name), hear, button("Take it up", () => this.#do("take", { milestone: id })), button("Forget", () => this.#do("forget", { milestone: id }), "plain"));
-    for (const [k, said] of [[2, "Take up"], [3, "Forget"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
+    row.prepend(node("b", "", name), hear, button("Restore", () => this.#do("take", { milestone: id })), button("Delete", () => this.#do("forget", { milestone: id }), "plain"));
+    for (const [k, said] of [[2, "Restore"], [3, "Delete"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
     return row;
   }
 
-  /** A kept song in the place of the song as it stands, from where the player is. */
+  /** A version in the place of the song as it stands, from where the player is. */
   async hear(milestone) {
     this.hearing = milestone?.id ?? null;
     this.draw();
@@ -94,7 +94,7 @@ export class History {
     const box = node("div", "notice");
     box.id = "overtaken";
     box.setAttribute("role", "status");
-    box.append(node("span", "", `This remake has changed in another window: ${sentence}.`), button("Show it as it is now", () => location.reload()));
+    box.append(node("span", "", `This remake has changed in another window: ${sentence}.`), button("Reload", () => location.reload()));
     this.notice.after(box);
   }
 }

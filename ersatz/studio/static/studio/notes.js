@@ -7,6 +7,7 @@ import { DrumGrid } from "./drumgrid.js";
 import { edits } from "./edits.js";
 import { button, choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
+import { isForPage } from "./keys.js";
 import { whenFree } from "./inhand.js";
 import { NoteGrid } from "./notegrid.js";
 import { grooveTools, makeTools } from "./notetools.js";
@@ -28,7 +29,8 @@ const page = {
   picked: new Set(),
   locked: new Set(),
   grid: 240,
-  heard: null,
+  muted: new Set(),
+  soloed: new Set(),
   section: null,
 
   rowOf(id = page.row) {
@@ -141,7 +143,7 @@ function patternTools() {
   section.addEventListener("change", () => { page.section = section.value; toSection(); draw(); });
   box.replaceChildren(section);
   if (!row) {
-    box.append(node("span", "soft", "This part has no pattern: it plays what the joints of the Plan ask of it."));
+    box.append(node("span", "soft", "This part has no pattern: it plays what the transitions of the Plan ask of it."));
     return;
   }
   const pattern = page.patternOf(row), name = page.nameOf(row);
@@ -150,12 +152,12 @@ function patternTools() {
     choiceField({ name: "pattern", title: "Pattern", options: Object.keys(row.patterns), value: name }, (v) => { page.shown[row.id] = v; page.picked.clear(); heard(); draw(); }),
     button("New", () => add({ bars: pattern?.bars ?? 1 })),
     button("Copy", () => add({ copy_of: name })),
-    button("Take out", () => send({ kind: "take_out_pattern", part: row.id, pattern: name }), "plain"),
+    button("Delete", () => send({ kind: "delete_pattern", part: row.id, pattern: name }), "plain"),
   );
   if (pattern) {
     box.append(
       field("Length", "bars", "bars", 1, 64, pattern.bars, 1, (bars) => page.write(row, (notes) => [notes.filter((n) => n.tick < bars * BAR)], `${bars} bars long`, { bars, loop_ticks: Math.min(pattern.loop_ticks, bars * BAR) === pattern.loop_ticks ? pattern.loop_ticks : 0 })),
-      field("begins again after", "loop", "16ths", 1, pattern.bars * 16, (pattern.loop_ticks || pattern.bars * BAR) / 240, 1, (v) => page.write(row, (notes) => [notes], v === pattern.bars * 16 ? "as long as its bars" : `begins again after ${v} 16ths`, { loop_ticks: v === pattern.bars * 16 ? 0 : v * 240 })),
+      field("Loop length", "loop", "16ths", 1, pattern.bars * 16, (pattern.loop_ticks || pattern.bars * BAR) / 240, 1, (v) => page.write(row, (notes) => [notes], v === pattern.bars * 16 ? "as long as its bars" : `loop length ${v} 16ths`, { loop_ticks: v === pattern.bars * 16 ? 0 : v * 240 })),
     );
   }
   box.append(choiceField({ name: "grid", title: "Grid", options: Object.keys(GRIDS), value: Object.keys(GRIDS).find((k) => GRIDS[k] === page.grid) }, (v) => { page.grid = GRIDS[v]; draw(); }));
@@ -209,29 +211,41 @@ function handTools() {
     draw();
   });
   lock.setAttribute("aria-pressed", String(all));
-  lock.title = "What is locked stays when the rest is rerolled";
-  box.append(lock, button("Take out", () => page.remove(row, chosen), "plain"));
+  lock.title = "What is locked stays when the rest is generated anew";
+  box.append(lock, button("Delete", () => page.remove(row, chosen), "plain"));
 }
 
 /** Which parts sound in the loop, and the click. */
 function hearTools() {
   const box = byId("hear-tools"), { song } = page;
-  box.replaceChildren(node("b", "", "Heard"));
-  const all = song.parts.map(([id]) => id), heardNow = page.heard ?? all;
-  const put = (list) => { page.heard = list.length === all.length ? null : list; heard(); hearTools(); };
-  box.append(button("All", () => put(all)), button(song.pitched ? "This alone" : "Drums alone", () => put(song.pitched ? [song.part] : song.rows.map((r) => r.id))));
+  box.replaceChildren(node("b", "", "Mute and solo"));
+  const own = song.pitched ? [song.part] : song.rows.map((r) => r.id);
+  const put = (change) => { change(); heard(); hearTools(); };
+  const toggle = (set, id, title, said) => {
+    const one = button(title, () => put(() => { if (!set.delete(id)) set.add(id); }), "k small");
+    one.setAttribute("aria-pressed", String(set.has(id)));
+    one.setAttribute("aria-label", said);
+    one.title = said;
+    return one;
+  };
+  const clear = button("Clear", () => put(() => { page.muted.clear(); page.soloed.clear(); }));
+  clear.disabled = !page.muted.size && !page.soloed.size;
+  box.append(clear, button(song.pitched ? "Solo this part" : "Solo the drums", () => put(() => { page.soloed = new Set(own); })));
   for (const [id, name] of song.parts) {
-    const one = button(name, () => put(heardNow.includes(id) ? heardNow.filter((h) => h !== id) : all.filter((h) => h === id || heardNow.includes(h))), "k mute");
-    one.setAttribute("aria-pressed", String(heardNow.includes(id)));
+    const one = node("span", `strip-heard${isHeard(id) ? "" : " silent"}`, name);
+    one.append(toggle(page.muted, id, "M", `Mute ${name}`), toggle(page.soloed, id, "S", `Solo ${name}`));
     box.append(one);
   }
 }
+
+const isHeard = (id) => (page.soloed.size ? page.soloed.has(id) : !page.muted.has(id));
 
 /** What the player plays: the song with the shown patterns in the section, and the heard parts alone. */
 function heard() {
   const cells = page.song.rows.filter((r) => page.shown[r.id] && page.shown[r.id] !== r.cells[page.section]?.[0] && page.shown[r.id] in r.patterns)
     .map((r) => ({ part: r.id, section: page.section, on: true, pattern: page.shown[r.id] }));
-  const body = { ...(cells.length ? { edit: { kind: "put_cells", how: "painted", cells } } : {}), ...(page.heard ? { heard: page.heard } : {}) };
+  const all = page.song.parts.map(([id]) => id), audible = all.filter(isHeard);
+  const body = { ...(cells.length ? { edit: { kind: "put_cells", how: "painted", cells } } : {}), ...(audible.length < all.length ? { heard: audible } : {}) };
   player.replaceRemake(Object.keys(body).length ? variantUrl(page.song.listen, body) : page.song.listen, { bars: page.song.bars, bpm: page.song.bpm, sections: page.song.sections.map((s) => [s.name, s.start, s.bars]) });
 }
 
@@ -266,7 +280,7 @@ byId("zoom-in").addEventListener("click", () => rows.zoom(1.6));
 byId("zoom-out").addEventListener("click", () => rows.zoom(1 / 1.6));
 byId("zoom-all").addEventListener("click", () => rows.fit());
 document.addEventListener("keydown", (event) => {
-  if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest("input, select, dialog")) return;
+  if (!isForPage(event)) return;
   const act = { "+": () => rows.zoom(1.6), "=": () => rows.zoom(1.6), "-": () => rows.zoom(1 / 1.6), _: () => rows.fit(), Delete: () => { if (page.chosen().length) page.remove(page.rowOf(), page.chosen()); } }[event.key];
   if (!act) return;
   event.preventDefault();

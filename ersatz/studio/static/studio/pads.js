@@ -1,5 +1,6 @@
-// Notes by pads and by the computer keyboard, heard at once; taken down along the running player if asked.
+// Notes by pads and by the computer keyboard, heard at once; recorded along the running player if asked.
 
+import { isForPage } from "./keys.js";
 import { noteName, scaleOf } from "./pitches.js";
 import { FIRST_SLICE, TICKS_PER_BAR } from "./vocabulary.js";
 
@@ -46,7 +47,7 @@ export class Pads {
   }
 
   #pressed(event) {
-    if (event.ctrlKey || event.metaKey || event.altKey || event.repeat || event.target.closest("input, select, textarea, dialog")) return;
+    if (event.repeat || !isForPage(event)) return;
     if (event.key === "PageUp" || event.key === "PageDown") {
       event.preventDefault();
       this.octave(event.key === "PageUp" ? 1 : -1);
@@ -96,7 +97,7 @@ export class Pads {
     if (this.pitched) note.stop?.();
     if (this.line && note.bar !== null) {
       this.line.push({ midi: note.midi, velocity: note.velocity, bar: note.bar, end: Math.max(this.player.position(), note.bar) });
-      this.says(`${this.line.length} ${this.line.length === 1 ? "note" : "notes"} taken down`);
+      this.says(`${this.line.length} ${this.line.length === 1 ? "note" : "notes"} recorded`);
     }
   }
 
@@ -130,7 +131,7 @@ export class Pads {
     this.line = on ? [] : this.line;
   }
 
-  /** What was taken down as notes of a pattern `bars` long that starts at bar `from` (0-based); `amount` 0..1 of the way to the grid. */
+  /** What was recorded as notes of a pattern `bars` long that starts at bar `from` (0-based); `amount` 0..1 of the way to the grid. */
   notes(from, bars, grid = SIXTEENTH, amount = 1) {
     const length = bars * TICKS_PER_BAR, found = new Map();
     for (const { midi, velocity, bar, end } of this.line ?? []) {

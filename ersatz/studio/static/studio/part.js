@@ -1,4 +1,4 @@
-// A part's sound: its signal path with one block open, what moves what, its effects, sounds to take instead, and pads to try it.
+// A part's sound: its signal path with one block open, modulation, its effects, sounds to load instead, and pads to try it.
 // The server keeps the song and computes every curve; this page sends edits and draws what comes back.
 
 import { drawBlock, drawEffect } from "./curves.js";
@@ -190,7 +190,7 @@ function slotFields() {
   return [row];
 }
 
-// What moves what -----------------------------------------------------------------------------------------------------
+// Modulation ---------------------------------------------------------------------------------------------------------
 
 function drawModulations() {
   const { sources, targets, modulations } = state.sound;
@@ -203,10 +203,10 @@ function drawModulations() {
     const target = targets.find(([name]) => name === m.target);
     const unit = target?.[2] === "octaves" ? "oct" : target?.[2] === "semitones" ? "st" : "";
     row.append(
-      choiceField({ name: `mod${i}s`, title: "by", options: sources, value: m.source }, (source) => change({ source })),
+      choiceField({ name: `mod${i}s`, title: "Source", options: sources, value: m.source }, (source) => change({ source })),
       targetField(targets, m.target, (name) => change({ target: name })),
-      numberField({ name: `mod${i}a`, title: "amount", unit, low: -48, high: 48, value: m.amount, scale: "linear", step: 0 }, (amount) => change({ amount })),
-      button("Take out", () => put((list) => list.filter((_, k) => k !== i)), "plain"),
+      numberField({ name: `mod${i}a`, title: "Amount", unit, low: -48, high: 48, value: m.amount, scale: "linear", step: 0 }, (amount) => change({ amount })),
+      button("Delete", () => put((list) => list.filter((_, k) => k !== i)), "plain"),
     );
     return row;
   });
@@ -217,7 +217,7 @@ function drawModulations() {
 function targetField(targets, chosen, set) {
   const row = document.createElement("label"), name = document.createElement("span"), select = document.createElement("select");
   row.className = "field choice-field wide";
-  name.textContent = "moves";
+  name.textContent = "Target";
   select.dataset.name = `target-${chosen}`;
   for (const [id, title] of targets) select.add(new Option(title, id, false, id === chosen));
   select.addEventListener("change", () => set(select.value));
@@ -290,7 +290,7 @@ function drawChain() {
   if (!state.effects.length) {
     const none = document.createElement("li");
     none.className = "soft";
-    none.textContent = "None yet. Add one, or take a saved chain.";
+    none.textContent = "None yet. Add one, or load a saved chain.";
     byId("chain").append(none);
   }
 }
@@ -311,20 +311,20 @@ function drawOpenEffect() {
   fields.append(
     ...effect.options.map((o) => choiceField(effect.kind === "eq" && o.name.startsWith("band") ? { ...o, title: `Band ${o.name[4]}` } : o, (option) => setChain(changed(i, (e) => ({ choices: { ...e.choices, [o.name]: option } }))))),
     ...effect.fields.filter((f) => used(f.name)).map((f) => numberField(effect.kind === "eq" ? { ...f, title: `${f.name[4]}: ${f.title}` } : f, (v) => setChain(param({ [f.name]: v })), (v) => see(param({ [f.name]: v })))),
-    own("blend", "Blend", "", 0, 1, "linear"),
-    own("above_hz", "Only above", "Hz", 0, 20000, "linear"),
-    own("below_hz", "Only below", "Hz", 0, 20000, "linear"),
+    own("blend", "Dry/wet", "", 0, 1, "linear"),
+    own("above_hz", "Crossover: above", "Hz", 0, 20000, "linear"),
+    own("below_hz", "Crossover: below", "Hz", 0, 20000, "linear"),
     choiceField({ name: "effect-channel", title: "Works on", options: CHANNELS, value: effect.channel }, (channel) => setChain(changed(i, () => ({ channel })))),
   );
   if (effect.keyed) {
     const others = state.parts.filter(([id]) => id !== state.part.id);
-    const row = choiceField({ name: "effect-key", title: "Steered by", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
+    const row = choiceField({ name: "effect-key", title: "Sidechain", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
     fields.append(row);
   }
   const line = document.createElement("div");
   line.className = "card-tools";
   if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, id: e.id, on: e.on, blend: e.blend })))));
-  line.append(button("Earlier", () => moveEffect(i, i - 1)), button("Later", () => moveEffect(i, i + 1)), button("Take out", () => setChain((effects) => effects.filter((_, k) => k !== i)), "plain"));
+  line.append(button("Move left", () => moveEffect(i, i - 1)), button("Move right", () => moveEffect(i, i + 1)), button("Delete", () => setChain((effects) => effects.filter((_, k) => k !== i)), "plain"));
   const right = document.createElement("div");
   right.append(fields, line);
   box.append(svg, right);
@@ -332,9 +332,9 @@ function drawOpenEffect() {
   if (!drawEffect(svg, effect, api)) svg.remove();
 }
 
-// Sounds to take ------------------------------------------------------------------------------------------------------
+// Sounds to load ------------------------------------------------------------------------------------------------------
 
-/** One sound or sample: heard by its name, taken by its button; what is the producer's own can be forgotten. */
+/** One sound or sample: played by its name, loaded by its button; what is the producer's own can be deleted. */
 function listRow({ name, listen }, { more, taken, take: [label, said, act], forget, also }) {
   const item = document.createElement("li"), title = document.createElement("b"), below = document.createElement("small");
   if (taken) item.className = "taken";
@@ -342,14 +342,14 @@ function listRow({ name, listen }, { more, taken, take: [label, said, act], forg
   title.textContent = name;
   below.textContent = more;
   hear.append(title, below);
-  hear.setAttribute("aria-label", `Hear ${name}, ${more}`);
+  hear.setAttribute("aria-label", `Play ${name}, ${more}`);
   const get = button(label, act);
   get.setAttribute("aria-label", said);
   item.append(hear, get);
   if (also) item.append(also);
   if (forget) {
     const away = button("×", forget, "plain");
-    away.setAttribute("aria-label", `Forget ${name}`);
+    away.setAttribute("aria-label", `Delete ${name}`);
     item.append(away);
   }
   return item;
@@ -361,7 +361,7 @@ function drawBrowser() {
   byId("sounds").replaceChildren(...found.map((s) => listRow(s, {
     more: [s.kind, s.character, s.brightness].filter(Boolean).join(" · "),
     taken: s.name === state.sound.name,
-    take: ["Take", `Take ${s.name}`, () => send({ kind: "take_sound", sound: s.sound }).then(drawLists)],
+    take: ["Load", `Load ${s.name}`, () => send({ kind: "load_sound", sound: s.sound }).then(drawLists)],
     forget: s.id && (async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role, remake: state.remake }))),
   })));
   if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
@@ -388,7 +388,7 @@ function drawSamples() {
   byId("samples").replaceChildren(...browser.samples.map((s) => listRow(s, {
     more: s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`,
     taken: s.sha === state.sound.samples.sample,
-    take: ["Play it", `Play ${s.name} in this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
+    take: ["Load", `Load ${s.name} into this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
     also: s.seconds >= 0.8 && s.seconds <= 60 && s.sha === state.sound.samples.sample ? loopTools(s) : null,
     forget: async () => {
       keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role, remake: state.remake }));
@@ -510,7 +510,7 @@ keepLine.addEventListener("click", () => {
   const [start] = sections.filter(([bar, length]) => first >= bar - 1 && first < bar - 1 + length)[0] ?? [1];
   keepLine.hidden = true;
   const notes = pads.notes(start - 1, bars);
-  send({ kind: "write_notes", pattern: name, bars, notes, said: `${notes.length} notes taken down` });
+  send({ kind: "write_notes", pattern: name, bars, notes, said: `${notes.length} notes recorded` });
 });
 
 fillChains();

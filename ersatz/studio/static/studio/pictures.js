@@ -1,7 +1,7 @@
 // Small pictures of a survey, in the reference's ink: what the Survey of a track and the page of a target both show.
 
 import { el, fresh, minus, refCurve, text } from "./draw.js";
-import { MIXED, tonicClass } from "./pitches.js";
+import { pitchNames, tonicClass } from "./pitches.js";
 
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 
@@ -12,11 +12,11 @@ const SUSTAINED = ["bass", "chords", "lead"], SOUNDING = 0.3;
 export function keyBars(node, key) {
   const { width, height } = fresh(node);
   const step = width / 12;
-  const tonic = tonicClass(key.tonic);
+  const tonic = tonicClass(key.tonic), names = pitchNames([key.tonic, key.mode]);
   key.chroma.forEach((v, i) => {
     const tall = Math.max(1, v * (height - 15));
     node.append(el("rect", { class: i === tonic ? "refsolid" : "refbox", x: i * step + 1, y: height - 14 - tall, width: step - 4, height: tall }));
-    node.append(text(i * step + step / 2 - 1, height - 2, MIXED[i], { class: "s", "text-anchor": "middle" }));
+    node.append(text(i * step + step / 2 - 1, height - 2, names[i], { class: "s", "text-anchor": "middle" }));
   });
 }
 
@@ -91,7 +91,7 @@ export function changeMarks(axis, changes, top, bottom) {
 }
 
 /** Surveys made earlier don't tell it of everything. */
-export const sure = (confidence) => (confidence === null ? "not said how sure" : `${confidence.toFixed(2)} sure`);
+export const sure = (confidence) => (confidence === null ? "confidence not known" : `confidence ${confidence.toFixed(2)}`);
 
 /** What changes at a bar line, in words. */
 export function changeSaid(c) {

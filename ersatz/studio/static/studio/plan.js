@@ -1,4 +1,4 @@
-// The plan: both section rows on one bar axis, parts by section, joints, one automated value. The server keeps the song; this page
+// The plan: both section rows on one bar axis, parts by section, transitions, one automated value. The server keeps the song; this page
 // sends edits with the revision they were made on and draws what comes back.
 
 import { Automation } from "./automation.js";
@@ -6,8 +6,9 @@ import { BarRows, edge, node, place } from "./bars.js";
 import { Cells } from "./cells.js";
 import { el, readJson, sectionNames } from "./draw.js";
 import { edits } from "./edits.js";
-import { button } from "./fields.js";
+import { button, readFigure, refuse, stepped } from "./fields.js";
 import { player } from "./frame.js";
+import { isForPage } from "./keys.js";
 import { guideTools } from "./guide.js";
 import { History } from "./history.js";
 import { whenFree } from "./inhand.js";
@@ -30,7 +31,7 @@ const rows = new BarRows(host, HEAD);
 const send = edits({ url: host.dataset.edit, says, revision: () => song.revision, show, refused: () => draw() });
 const ask = (wanted) => send.ask(wanted);
 const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask, says });
-const transitions = new Transitions({ rows, box: byId("joint-tools"), song: () => song, send });
+const transitions = new Transitions({ rows, box: byId("transition-tools"), song: () => song, send });
 const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, says });
 automation.onOpen = () => draw();
 const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: host.dataset.home, state: () => song, send, player });
@@ -54,7 +55,7 @@ function drawAll() {
       song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
     } else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
   });
-  transitions.draw(node("b", "", "Joints"));
+  transitions.draw(node("b", "", "Transitions"));
   automation.draw(automationHead());
   drawFrame();
   rows.playhead(player.position());
@@ -200,11 +201,13 @@ function partHead(part) {
   name.href = `${host.dataset.home}parts/${part.id}/${Object.keys(part.patterns).length ? "notes/" : ""}`;
   name.title = `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`;
   const gain = document.createElement("input");
-  Object.assign(gain, { type: "number", step: 0.5, min: -40, max: 18, value: part.gainDb.toFixed(1) });
+  Object.assign(gain, { type: "text", inputMode: "decimal", value: part.gainDb.toFixed(1) });
+  stepped(gain, 0.5);
   gain.setAttribute("aria-label", `Level of ${part.name}, dB`);
   gain.addEventListener("change", () => {
-    const value = Number(gain.value);
-    if (gain.value === "" || Number.isNaN(value)) gain.value = part.gainDb.toFixed(1);
+    const { value, sentence } = readFigure({ title: `The level of ${part.name}`, unit: "dB", low: -40, high: 18 }, gain.value);
+    refuse(gain, sentence ?? "");
+    if (value === undefined) gain.value = part.gainDb.toFixed(1);
     else send({ kind: "set_strip", strip: part.id, name: "gain_db", value });
   });
   head.append(name, gain, node("span", "soft", "dB"));
@@ -374,7 +377,7 @@ byId("zoom-section").addEventListener("click", () => {
   if (here) rows.show(here.start - 1, here.bars);
 });
 document.addEventListener("keydown", (event) => {
-  if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest("input, select, dialog")) return;
+  if (!isForPage(event)) return;
   const act = { "+": () => rows.zoom(1.6), "=": () => rows.zoom(1.6), "-": () => rows.zoom(1 / 1.6), "_": () => rows.fit(), u: () => byId("guide-on")?.click() }[event.key];
   if (act) {
     event.preventDefault();

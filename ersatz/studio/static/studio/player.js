@@ -288,6 +288,30 @@ export class Player {
     if (this.isPlaying && track.url === url) this.#startAt(this.position());
   }
 
+  /** The reference on another grid, or measured anew: it plays on from where it is in the file. */
+  async replaceReference(data) {
+    const track = this.tracks.reference;
+    if (!track) return;
+    const seconds = track.firstS + this.position() * track.barS, isOther = track.url !== data.url;
+    const loopAt = this.loop && track.firstS + (this.loop.start + 0.5) * track.barS;
+    Object.assign(track, data, isOther ? { chunks: new Map() } : {});
+    track.barS = (60 * track.beats) / track.bpm;
+    this.tonicHz = data.tonicHz ?? this.tonicHz;
+    const bar = Math.max(0, Math.min((seconds - track.firstS) / track.barS, this.bars - 0.01));
+    if (this.heard !== "reference" || !isOther) {
+      this.#announce();
+      return;
+    }
+    if (!this.isPlaying) this.bar = bar;
+    if (loopAt) this.#loopAt(Math.max(0, (loopAt - track.firstS) / track.barS));
+    if (this.isPlaying) {
+      const { url } = track;
+      await track.chunk(this.context, Math.floor(bar / CHUNK)).catch(() => {});
+      if (this.isPlaying && track.url === url) this.#startAt(bar);
+    }
+    this.#announce();
+  }
+
   /** Loudness of a track over the loop, or of the whole track: mean power of its short-term course, LUFS. */
   loudness(track) {
     if (!this.loop || !track.shortTerm.length) return track.lufs;

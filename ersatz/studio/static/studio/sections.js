@@ -1,7 +1,7 @@
 // The section under the playhead: its name and length, its place, room before it and bars of it, and what the reference has there.
 
 import { node } from "./bars.js";
-import { button } from "./fields.js";
+import { button, readFigure, refuse, stepped } from "./fields.js";
 import { editTitle } from "./title.js";
 import { LABELS } from "./vocabulary.js";
 
@@ -32,12 +32,14 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   label.addEventListener("change", () => own("relabel_section", { label: label.value }));
 
   const length = document.createElement("input");
-  Object.assign(length, { type: "number", min: 1, max: 128, step: 1, value: section.bars });
+  Object.assign(length, { type: "text", inputMode: "decimal", size: 4, value: section.bars });
   length.setAttribute("aria-label", `Bars of ${section.name}`);
   length.dataset.tool = "bars";
+  stepped(length, 1);
   length.addEventListener("change", () => {
-    const bars = Number(length.value);
-    if (Number.isInteger(bars) && bars !== section.bars) own("resize_section", { bars });
+    const { value, sentence } = readFigure({ title: `The length of ${section.name}`, unit: "bars", low: 1, high: 128, step: 1 }, length.value);
+    refuse(length, sentence ?? "");
+    if (value !== undefined && value !== section.bars) own("resize_section", { bars: value });
     else length.value = section.bars;
   });
 
@@ -49,12 +51,12 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   };
   box.append(
     name, label, length, node("span", "", "bars"),
-    tool("Earlier", () => own("move_section", { place: here - 1 }), here > 0),
-    tool("Later", () => own("move_section", { place: here + 1 }), here + 1 < song.sections.length),
-    tool("Double", () => own("double_section")),
+    tool("Move left", () => own("move_section", { place: here - 1 }), here > 0),
+    tool("Move right", () => own("move_section", { place: here + 1 }), here + 1 < song.sections.length),
+    tool("Duplicate", () => own("duplicate_section")),
     tool(inside > 0 ? `Split at bar ${section.start + inside}` : "Split", () => own("split_section", { bars: inside }), inside > 0 && inside < section.bars),
-    tool("Join with the next", () => own("join_section"), here + 1 < song.sections.length),
-    tool("Take out", () => own("take_out_section"), song.sections.length > 1),
+    tool("Merge with next", () => own("merge_section"), here + 1 < song.sections.length),
+    tool("Delete", () => own("delete_section"), song.sections.length > 1),
     barTools(song, at, send),
   );
   if (!song.reference) return;
@@ -71,13 +73,13 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
 /** Bars of everything at once, from the playhead on. */
 function barTools(song, at, send) {
   const select = document.createElement("select");
-  select.setAttribute("aria-label", `Bars of everything from bar ${at} on`);
+  select.setAttribute("aria-label", `Insert, delete or duplicate bars of all parts from bar ${at} on`);
   select.dataset.tool = "everything";
-  select.add(new Option(`everything from bar ${at} …`, ""));
+  select.add(new Option(`bars from ${at} on …`, ""));
   const rest = song.bars - at + 1;
-  for (const bars of [1, 2, 4, 8]) select.add(new Option(`make room for ${some(bars)}`, JSON.stringify({ kind: "make_room", bar: at, bars })));
-  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest && b < song.bars)) select.add(new Option(`cut ${some(bars)} and close up`, JSON.stringify({ kind: "close_up", first: at, last: at + bars - 1 })));
-  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest)) select.add(new Option(`repeat ${some(bars)}`, JSON.stringify({ kind: "repeat_bars", first: at, last: at + bars - 1 })));
+  for (const bars of [1, 2, 4, 8]) select.add(new Option(`insert ${some(bars)}`, JSON.stringify({ kind: "insert_bars", bar: at, bars })));
+  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest && b < song.bars)) select.add(new Option(`delete ${some(bars)}`, JSON.stringify({ kind: "delete_bars", first: at, last: at + bars - 1 })));
+  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest)) select.add(new Option(`duplicate ${some(bars)}`, JSON.stringify({ kind: "duplicate_bars", first: at, last: at + bars - 1 })));
   select.addEventListener("change", () => { if (select.value) send(JSON.parse(select.value)); });
   return select;
 }

@@ -1,4 +1,4 @@
-// Where the song brings nothing new for too long, and changes that can be heard before they are taken.
+// Where the song brings nothing new for too long, and changes that can be heard before they are applied.
 
 import { node } from "./bars.js";
 import { button } from "./fields.js";
@@ -18,7 +18,7 @@ export function standstillTools(box, { still, song, player, ask }) {
     one.append(go);
     found.offers.forEach((said, k) => {
       const row = node("p", "offer"), key = `${i}.${k}`, wanted = { kind: "vary", standstill: i, offer: k };
-      const hear = button(trying === key ? "As it is" : "Hear", () => {
+      const hear = button(trying === key ? "Before" : "After", () => {
         trying = trying === key ? null : key;
         player.replaceRemake(trying ? variantUrl(song.listen, { ask: wanted }) : song.listen);
         if (trying && (player.position() < found.first - 1 || player.position() >= found.last)) player.seek(Math.max(found.first - 1, found.last - 8));
@@ -26,9 +26,9 @@ export function standstillTools(box, { still, song, player, ask }) {
         draw();
       });
       hear.setAttribute("aria-pressed", String(trying === key));
-      hear.setAttribute("aria-label", `Hear: ${said}`);
-      const take = button("Take", () => ask(wanted));
-      take.setAttribute("aria-label", `Take: ${said}`);
+      hear.setAttribute("aria-label", `${trying === key ? "Play before" : "Play after"}: ${said}`);
+      const take = button("Apply", () => ask(wanted));
+      take.setAttribute("aria-label", `Apply: ${said}`);
       row.append(hear, take, node("span", "", said));
       one.append(row);
     });

@@ -1,13 +1,14 @@
 // The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
 
-import { BarAxis, el, frequencyAxis, fresh, joint, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
+import { BarAxis, el, frequencyAxis, boundaryHandle, fresh, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
+import { fieldOf, isForPage } from "./keys.js";
 import { changeMarks, drumSteps, energyRows, eventMarks, keyBars, presenceRows, pumpRow, sure } from "./pictures.js";
 import { tonicClass } from "./pitches.js";
 
-const survey = readJson("drawing");
-const svg = (id) => document.getElementById(id);
+let survey = readJson("drawing");
+const byId = (id) => document.getElementById(id), svg = byId;
 let picked = survey.main;
 
 function tempoEvidence() {
@@ -113,11 +114,11 @@ function measuredSections(axis) {
   });
 }
 
-/** The joint of two sections, which can be taken to another bar. */
+/** The boundary of two sections, which can be taken to another bar. */
 function boundary(node, axis, index) {
   const section = survey.sections[index];
   const limits = { bar: section.start_bar, least: survey.sections[index - 1].start_bar + 1, most: section.start_bar + section.bars - 1 };
-  return joint(node, axis, { ...limits, top: 14, bottom: 46, name: `Start of ${section.label}, bar` }, (bar) => {
+  return boundaryHandle(node, axis, { ...limits, top: 14, bottom: 46, name: `Start of ${section.label}, bar` }, (bar) => {
     const edited = survey.sections.map(({ label, start_bar, bars }) => ({ label, start_bar, bars }));
     edited[index - 1].bars += bar - section.start_bar;
     edited[index].bars -= bar - section.start_bar;
@@ -139,7 +140,7 @@ function details() {
   const names = sectionNames(survey.sections.map((s) => [s.label]));
   const s = survey.sections[picked];
   document.getElementById("detail-name").textContent = `${names[picked]}, bars ${s.start_bar}–${s.start_bar + s.bars - 1}`;
-  document.getElementById("detail-sure").textContent = survey.measured ? "set by hand" : sure(s.confidence);
+  document.getElementById("detail-sure").textContent = survey.corrected ? "set by hand" : sure(s.confidence);
   document.getElementById("tool-name").textContent = names[picked];
   document.getElementById("section-label").value = s.label;
   document.getElementById("section-merge").disabled = picked === survey.sections.length - 1;
@@ -271,31 +272,49 @@ function width() {
   });
 }
 
-async function correct(url, fields) {
-  const says = document.getElementById("survey-says");
+let asked = 0;
+
+/** A correction: the grid moves at once, the rest follows when it is measured. Only the last one asked for is shown. */
+async function correct(fields) {
+  const says = document.getElementById("survey-says"), mine = ++asked;
   says.textContent = "";
-  const { ok, data } = await post(url, fields);
+  const { ok, data } = await post(document.querySelector(".tools").dataset.correct, fields);
   if (!ok) {
     says.textContent = data.error;
     return;
   }
-  const place = document.createElement("div");
-  place.className = "notice";
-  const progress = progressElement("Survey");
-  place.append(progress);
-  document.querySelector(".facts").before(place);
+  player.replaceReference(data.reference);
+  const place = document.getElementById("measuring"), progress = progressElement("Survey");
+  if (mine === asked) place.replaceChildren(progress);
   const job = await follow(data.job.id, progress);
-  if (job.state === "done") location.assign(data.next);
-  else {
-    place.remove();
-    says.textContent = job.message;
-  }
+  if (mine !== asked) return;
+  place.replaceChildren();
+  if (job.state === "done") await refresh(() => mine === asked);
+  else says.textContent = job.message;
+}
+
+/** What the server has measured takes the place of what was there: figures, curves, the player's bars. What is typed stays. */
+async function refresh(isWanted) {
+  const answer = await fetch(location.pathname).catch(() => null);
+  if (!answer?.ok || !isWanted()) return;
+  const fresher = new DOMParser().parseFromString(await answer.text(), "text/html");
+  const typed = [...document.querySelectorAll("[data-live] input")].filter((input) => input.value !== input.defaultValue).map((input) => [input.id, input.value]);
+  const focused = document.activeElement?.id || document.activeElement?.getAttribute("aria-label");
+  for (const part of document.querySelectorAll("[data-live]")) part.replaceWith(fresher.querySelector(`[data-live="${part.dataset.live}"]`));
+  for (const [id, value] of typed) if (byId(id)) byId(id).value = value;
+  const bar = survey.sections[picked].start_bar, count = survey.sections.length;
+  survey = JSON.parse(fresher.getElementById("drawing").textContent);
+  // The section that was chosen, or the one that lies there now.
+  if (survey.sections.length !== count) picked = Math.max(0, survey.sections.findLastIndex((s) => s.start_bar <= bar));
+  player.replaceReference(JSON.parse(fresher.getElementById("player-data").textContent).reference);
+  drawAll();
+  if (focused) (byId(focused) ?? [...document.querySelectorAll("[aria-label]")].find((n) => n.getAttribute("aria-label") === focused))?.focus();
 }
 
 const edited = () => survey.sections.map(({ label: kind, start_bar, bars }) => ({ label: kind, start_bar, bars }));
 
 function correctSections(sections) {
-  return correct(document.querySelector(".tools").dataset.correct, { what: "sections", sections: JSON.stringify(sections) });
+  return correct({ what: "sections", sections: JSON.stringify(sections) });
 }
 
 document.getElementById("section-label").addEventListener("change", (event) => {
@@ -330,17 +349,18 @@ for (const name of ["click", "drone"]) {
   });
 }
 aid("band").addEventListener("change", (event) => player.setAid("band", event.target.value));
-document.getElementById("bar-here").addEventListener("click", (event) => {
+function barHere() {
   const { beats, barS } = player.tracks.reference;
   const beat = Math.round(player.position() * beats);
   const seconds = survey.tempo.first_downbeat_s + (beat / beats) * barS;
-  correct(event.target.closest(".fixes").dataset.correct, { what: "bar-one", seconds: seconds.toFixed(5) });
-});
-document.getElementById("hear-kick")?.addEventListener("click", (event) => {
-  player.playOnce(event.target.dataset.url).catch(() => {
+  correct({ what: "bar-one", seconds: seconds.toFixed(5) });
+}
+
+function hearKick(button) {
+  player.playOnce(button.dataset.url).catch(() => {
     document.getElementById("survey-says").textContent = "The kick could not be cut out of this track.";
   });
-});
+}
 document.getElementById("beside")?.addEventListener("change", (event) => {
   if (event.target.value) location.assign(event.target.value);
 });
@@ -359,20 +379,19 @@ function tap() {
     const bpm = (60000 * (taps.length - 1)) / (taps[taps.length - 1] - taps[0]);
     button.textContent = bpm.toFixed(1);
     clearTimeout(tapEnd);
-    tapEnd = setTimeout(() => correct(button.closest(".fixes").dataset.correct, { what: "tapped", bpm: bpm.toFixed(2) }), 1800);
+    tapEnd = setTimeout(() => correct({ what: "tapped", bpm: bpm.toFixed(2) }), 1800);
   }
 }
-document.getElementById("tap").addEventListener("click", tap);
 
 document.addEventListener("keydown", (event) => {
-  if (event.target.closest("input, select, textarea") || event.altKey) return;
+  if (fieldOf(event.target) === "text" || event.altKey) return;
   const key = event.key.toLowerCase();
   if ((event.ctrlKey || event.metaKey) && key === "z") {
     event.preventDefault();
     document.querySelector("button[data-what=back]")?.click();
     return;
   }
-  if (event.ctrlKey || event.metaKey) return;
+  if (!isForPage(event)) return;
   if (key === "t") tap();
   if (key === "c") aid("click").click();
   if (key === "d") aid("drone").click();
@@ -383,25 +402,29 @@ document.addEventListener("keydown", (event) => {
   }
 });
 
-for (const group of document.querySelectorAll("[data-correct]")) {
-  group.addEventListener("click", (event) => {
-    const button = event.target.closest("button[data-what]");
-    if (!button) return;
-    correct(group.dataset.correct, { ...button.dataset });
-  });
-  group.querySelector("form")?.addEventListener("submit", (event) => {
-    event.preventDefault();
-    correct(group.dataset.correct, { what: event.target.dataset.what, ...Object.fromEntries(new FormData(event.target)) });
-  });
-}
+// The figures come anew with every correction: what is pressed there is heard here.
+const PRESSED = { tap, "bar-here": barHere, "hear-kick": hearKick, "pump-hear": hearPump };
+byId("work").addEventListener("click", (event) => {
+  const button = event.target.closest("button");
+  if (button?.dataset.what && button.closest("[data-correct]")) correct({ ...button.dataset });
+  else if (button) PRESSED[button.id]?.(button);
+});
+byId("work").addEventListener("submit", (event) => {
+  if (!event.target.dataset.what) return;
+  event.preventDefault();
+  const fields = Object.fromEntries(new FormData(event.target));
+  // Set: it is no longer what was only typed.
+  for (const input of event.target.querySelectorAll("input")) input.defaultValue = input.value;
+  correct({ what: event.target.dataset.what, ...fields });
+});
 
-svg("pump-hear").addEventListener("click", hearPump);
-
-redrawn(() => {
+function drawAll() {
   tempoEvidence();
   keyBars(svg("key-evidence"), survey.key);
   loudnessEvidence();
   pumpEvidence();
   score();
   details();
-});
+}
+
+redrawn(drawAll);

@@ -1,4 +1,4 @@
-// Playing in: pads, the computer's keys or a MIDI keyboard along the running loop, taken down with as much quantising as wanted.
+// Playing in: pads, the computer's keys or a MIDI keyboard along the running loop, recorded with as much quantising as wanted.
 
 import { node } from "./bars.js";
 import { button, numberField } from "./fields.js";
@@ -24,7 +24,7 @@ export class Takes {
       return one;
     };
     this.box.append(
-      toggle(this.taking ? `Stop, keep in ${page.nameOf(row)}` : "Take down", this.taking, () => (this.taking ? this.#keep() : this.#begin())),
+      toggle(this.taking ? `Stop, save to pattern ${page.nameOf(row)}` : "Record", this.taking, () => (this.taking ? this.#keep() : this.#begin())),
       toggle("Count in", this.countIn, () => { this.countIn = !this.countIn; this.draw(); }),
       toggle("Click", this.player.aids.click, () => { this.player.setAid("click", !this.player.aids.click); this.draw(); }),
       numberField({ name: "quantise", title: "Quantise", unit: "%", low: 0, high: 100, value: this.amount, scale: "linear", step: 5 }, (v) => { this.amount = v; }),

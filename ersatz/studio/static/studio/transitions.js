@@ -1,4 +1,4 @@
-// What happens at the joints: each a thing with its length in the row of joints, and the figures of the one in hand beneath.
+// Transitions between sections: each a thing with its length in a row of their own, and the figures of the one in hand beneath.
 
 import { edge, node, place } from "./bars.js";
 import { button, choiceField, numberField } from "./fields.js";
@@ -19,12 +19,12 @@ export class Transitions {
   #spans() {
     const ends = Object.fromEntries(this.song().sections.map((s) => [s.id, s.start - 1 + s.bars]));
     return this.song().transitions.filter((t) => t.section in ends).map((t) => {
-      const joint = ends[t.section], length = t.beats / 4;
-      return { t, joint, from: TRANSITIONS[t.kind].behind ? joint : joint - length, to: TRANSITIONS[t.kind].behind ? joint + length : joint };
+      const boundary = ends[t.section], length = t.beats / 4;
+      return { t, boundary, from: TRANSITIONS[t.kind].behind ? boundary : boundary - length, to: TRANSITIONS[t.kind].behind ? boundary + length : boundary };
     });
   }
 
-  /** Stretches [from, bars] that a part plays for the joints. */
+  /** Stretches [from, bars] that a part plays for transitions. */
   playedBy(part) {
     return this.#spans().filter(({ t }) => (t.on.length ? t.on.includes(part) : t.kind === part)).map(({ from, to }) => [from, to - from]);
   }
@@ -45,22 +45,22 @@ export class Transitions {
 
   draw(head) {
     const placed = this.#lines(), count = Math.max(1, ...placed.map((p) => p.line + 1));
-    const lane = this.rows.row(head, 8 + count * LINE, "joints");
-    for (const { t, from, to, line, joint, last } of placed) {
+    const lane = this.rows.row(head, 8 + count * LINE, "transitions");
+    for (const { t, from, to, line, boundary, last } of placed) {
       const thing = place(node("button", `transition${t.id === this.picked ? " chosen" : ""}${TRANSITIONS[t.kind].behind ? " behind" : ""}${last ? " last" : ""}`), from, to - from);
       thing.type = "button";
       thing.style.top = `${4 + line * LINE}px`;
       thing.dataset.transition = t.id;
-      thing.append(node("span", "", `${t.kind}${["impact", "crash"].includes(t.kind) ? "" : ` ${bars(t.beats)}`}`));
-      thing.setAttribute("aria-label", `${t.kind}, ${bars(t.beats)}${Number.isInteger(t.beats / 4) ? " bars" : ""}, at bar ${joint + 1}`);
+      thing.append(node("span", "", `${TRANSITIONS[t.kind].title}${["impact", "crash"].includes(t.kind) ? "" : ` ${bars(t.beats)}`}`));
+      thing.setAttribute("aria-label", `${TRANSITIONS[t.kind].title}, ${bars(t.beats)}${Number.isInteger(t.beats / 4) ? " bars" : ""}, at bar ${boundary + 1}`);
       thing.title = thing.getAttribute("aria-label");
       thing.addEventListener("focus", () => this.pick(t.id));
       thing.addEventListener("click", () => { thing.focus(); this.pick(t.id); });
       thing.addEventListener("keydown", (event) => this.#key(event, t));
       lane.append(thing);
       if (TRANSITIONS[t.kind].behind) continue;
-      // Its beginning is taken hold of; it always ends at the joint.
-      const begins = edge(this.rows, { bar: from, least: Math.max(0, joint - 64), most: joint - 0.25, step: 0.25, name: `Start of ${t.kind}`, said: (bar) => `${(joint - bar) * 4} beats long` }, (bar) => this.change(t, () => ({ beats: (joint - bar) * 4 })));
+      // Its beginning is taken hold of; it always ends at the boundary.
+      const begins = edge(this.rows, { bar: from, least: Math.max(0, boundary - 64), most: boundary - 0.25, step: 0.25, name: `Start of ${TRANSITIONS[t.kind].title}`, said: (bar) => `${(boundary - bar) * 4} beats long` }, (bar) => this.change(t, () => ({ beats: (boundary - bar) * 4 })));
       begins.classList.add("small");
       begins.style.top = `${4 + line * LINE}px`;
       lane.append(begins);
@@ -73,12 +73,12 @@ export class Transitions {
     if (!beats && !amount && event.key !== "Delete") return;
     event.preventDefault();
     event.stopPropagation();
-    if (event.key === "Delete") this.send({ kind: "take_out_transition", id: t.id });
+    if (event.key === "Delete") this.send({ kind: "delete_transition", id: t.id });
     else if (amount) this.change(t, (now) => ({ amount: Math.min(1, Math.max(0, Number((now.amount + amount).toFixed(2)))) }));
     else this.change(t, (now) => ({ beats: Math.max(0.25, now.beats + beats * (event.shiftKey ? 4 : 1) * (TRANSITIONS[t.kind].behind ? -1 : 1)) }));
   }
 
-  /** `by(t)` is what becomes other, of the joint as it stands when its turn comes. */
+  /** `by(t)` is what becomes other, of the transition as it stands when its turn comes. */
   change({ id }, by) {
     return this.send(() => {
       const t = this.song().transitions.find((one) => one.id === id);
@@ -103,22 +103,22 @@ export class Transitions {
     add.setAttribute("aria-label", `Add a transition at the end of ${section.name}`);
     add.dataset.tool = "add-transition";
     add.add(new Option(`add at the end of ${section.name} …`, ""));
-    for (const kind of Object.keys(TRANSITIONS)) add.add(new Option(kind, kind));
+    for (const kind of Object.keys(TRANSITIONS)) add.add(new Option(TRANSITIONS[kind].title, kind));
     add.addEventListener("change", () => { if (add.value) this.send({ kind: "put_transition", section: section.id, what: add.value, beats: 0 }); });
-    this.box.append(node("b", "", "Joints"), add);
+    this.box.append(node("b", "", "Transitions"), add);
     const t = this.song().transitions.find((one) => one.id === this.picked);
     if (!t) return;
     const where = this.song().sections.find((s) => s.id === t.section);
     this.box.append(
-      node("span", "own", `${t.kind} at bar ${where.start + where.bars}`),
+      node("span", "own", `${TRANSITIONS[t.kind].title} at bar ${where.start + where.bars}`),
       numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, () => ({ beats }))),
     );
     if (TRANSITIONS[t.kind].hasAmount) this.box.append(numberField({ name: "transition-amount", title: "Amount", unit: "%", low: 0, high: 100, value: Math.round(t.amount * 100), scale: "linear", step: 5 }, (v) => this.change(t, () => ({ amount: v / 100 }))));
     const { rhythms } = TRANSITIONS[t.kind];
     if (rhythms.length) this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: rhythms, value: t.rhythm || rhythms[0] }, (rhythm) => this.change(t, () => ({ rhythm }))));
-    if (TRANSITIONS[t.kind].hasSeed) this.box.append(button(`Another ${t.kind}`, () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
+    if (TRANSITIONS[t.kind].hasSeed) this.box.append(button("New seed", () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
     this.#on(t);
-    this.box.append(button("Take out", () => this.send({ kind: "take_out_transition", id: t.id }), "plain"));
+    this.box.append(button("Delete", () => this.send({ kind: "delete_transition", id: t.id }), "plain"));
   }
 
   #on(t) {

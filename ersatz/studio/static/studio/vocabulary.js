@@ -2,4 +2,4 @@
 
 import { readJson } from "./draw.js";
 
-export const { ticksPerBar: TICKS_PER_BAR, labels: LABELS, roles: ROLE_NAMES, automationShapes: SHAPES, firstSlice: FIRST_SLICE, transitions: TRANSITIONS } = readJson("vocabulary");
+export const { ticksPerBar: TICKS_PER_BAR, labels: LABELS, roles: ROLE_NAMES, automationShapes: SHAPES, firstSlice: FIRST_SLICE, tonics: TONICS, scales: SCALES, pitchNames: PITCH_NAMES, transitions: TRANSITIONS } = readJson("vocabulary");
