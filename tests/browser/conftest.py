@@ -23,7 +23,7 @@ from tests.signals import RATE, club_track
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 #: However slow the machine: only what never comes ends a wait.
-WAIT_MS = 180_000
+WAIT_MS = int(os.environ.get("ERSATZ_WAIT_MS", 180_000))
 #: Freely licensed game music in Debian's archive: a real track that nobody here made.
 PACKAGE, INSIDE = "gunroar-data", "usr/share/games/gunroar/sounds/musics/gr1.ogg"
 
@@ -162,6 +162,12 @@ def first_page(chromium, server):
     page = opened(chromium, server.address)
     yield page
     page.context.close()
+
+
+def choose(page, menu, item):
+    """A row of a menu that opens under its button."""
+    page.locator(f"[data-name={menu}]").click()
+    page.locator(f"[data-name={menu}] + .dropdown-menu").get_by_text(item).first.click()
 
 
 def start_empty(page):

@@ -2,12 +2,12 @@
 transitions and automation put down; and what two windows on it say to each other."""
 
 import io
-import json
+import re
 
 import mido
 import pytest
 
-from tests.browser.conftest import start_empty
+from tests.browser.conftest import choose, start_empty
 from tests.browser.test_journey import AUDIBLE_DBFS, heard, quiet
 from tests.browser.test_part import undo_says
 
@@ -15,8 +15,13 @@ pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
 
 def add_part(page, role, sound):
-    page.locator("[data-tool=add-part]").select_option(json.dumps([role, sound], separators=(",", ":")))
+    page.locator("[data-tool=add-part]").click()
+    picker = page.locator("#sound-picker")
+    picker.get_by_label("Search sounds").fill(sound)
+    picker.get_by_role("button", name=re.compile(f"^Add {sound} as {role}", re.IGNORECASE)).click()
     undo_says(page, "added")
+    picker.get_by_role("button", name="Close", exact=True).click()
+    page.locator("#sound-picker").wait_for(state="hidden")
 
 
 def an_empty_lead(page):
@@ -37,10 +42,9 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "Adopted a plan")
     sections = page.locator("[data-own]").count()
     assert sections > 1
-    for role, sound in (("kick", "Mooring"), ("hats", "Salt"), ("bass", "Keel"), ("lead", "Beacon")):
-        if page.locator(f"[data-tool=add-part] option[value='{json.dumps([role, sound], separators=(',', ':'))}']").count() == 0:
-            sound = page.evaluate("role => JSON.parse(document.getElementById('drawing').textContent).sounds[role][0]", role)
-        add_part(page, role, sound)
+    sounds = page.evaluate("JSON.parse(document.getElementById('drawing').textContent).sounds")
+    for role in ("kick", "hats", "bass", "lead"):
+        add_part(page, role, sounds[role][0]["name"])
 
     # The kick traced, hats generated around a locked hit, in the drum grid.
     page.get_by_role("link", name="Kick").click()
@@ -63,7 +67,7 @@ def test_an_empty_remake_becomes_a_track(empty):
     page.locator("[data-name=repeats]").fill("3")
     page.keyboard.press("Enter")
     undo_says(page, "struck 3 times")
-    page.locator("[data-name=groove]").select_option(label="Late backbeat")
+    choose(page, "groove", "Late backbeat")
     undo_says(page, "groove")
 
     # A bass line: written with the pointer, moved by the keyboard, an octave layer, taken apart and brought back as MIDI.
@@ -90,7 +94,7 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "imported from line.mid")
     assert page.locator(".note").count() == 2
 
-    # The plan: a rectangle of cells painted by the keyboard, as in the reference, another version flipped, a fill, transitions, a curve.
+    # A rectangle of cells painted by the keyboard, as in the reference, an alternative flipped, a fill, transitions, a curve.
     page.get_by_role("link", name="Plan").click()
     page.locator("[data-cell='0.0']").focus()
     for _ in range(sections - 1):
@@ -104,19 +108,19 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "as in the reference")
     page.locator("[data-cell='3.1']").click()
     undo_says(page, "on in")
-    page.locator("[data-name=cell-other]").select_option(label="Whistle")
+    choose(page, "cell-other", "Whistle")
     undo_says(page, "Another version")
     page.locator("[data-cell='3.1']").focus()
     page.keyboard.press("v")
     undo_says(page, "flipped")
     page.locator("[data-cell='3.1']", has_text="Whistle").wait_for()
-    page.locator("[data-tool=add-transition]").select_option("riser")
+    choose(page, "add-transition", "riser")
     undo_says(page, "Riser at the end")
     page.locator("[data-transition]").first.focus()
     page.keyboard.press("ArrowRight")
     undo_says(page, "changed")
     tool(page, "Automation", "Show").click()
-    page.locator("[data-name=automation-shape]").select_option("rise")
+    choose(page, "automation-shape", "rise")
     undo_says(page, "rise of")
     points = page.locator(".automation .point").count()
     assert points >= 3
@@ -125,14 +129,14 @@ def test_an_empty_remake_becomes_a_track(empty):
     undo_says(page, "automated")
 
     # Kept under a name, gone on, heard against it, taken up again.
-    page.get_by_text("Versions").click()
-    page.get_by_label("Name for the song as it stands").fill("before the cut")
+    page.get_by_text("Versions", exact=True).click()
+    page.get_by_label("Name of the version").fill("before the cut")
     page.get_by_role("button", name="Save version").click()
-    page.locator("[data-tool=everything]").select_option(label="cut 1 bar and close up")
-    undo_says(page, "closed up")
+    choose(page, "bars-menu", "Delete 1 bar")
+    undo_says(page, "deleted")
     page.get_by_role("button", name="Play before the cut").click()
     page.get_by_role("button", name="Play current").click()
-    page.get_by_role("button", name="Take up before the cut").click()
+    page.get_by_role("button", name="Restore before the cut").click()
     undo_says(page, "Back to “before the cut”")
 
     # It plays, zoomed to a bar, with the guide under it.
@@ -172,7 +176,7 @@ def test_cells_by_the_rectangle_are_painted_copied_and_pasted(empty):
     page.get_by_role("button", name="Adopt its whole plan").click()
     undo_says(page, "Adopted a plan")
     page.get_by_role("button", name="Duplicate", exact=True).click()
-    undo_says(page, "doubled")
+    undo_says(page, "duplicated")
     add_part(page, "kick", "Mooring post")
     add_part(page, "bass", "Keel")
     first, last = (page.locator(f"[data-cell='{at}']").bounding_box() for at in ("0.0", "1.1"))
@@ -236,7 +240,7 @@ def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(empty):
     page.keyboard.press("c")
     says.get_by_text("has no pattern C").wait_for()
     page.keyboard.press("v")
-    says.get_by_text("No other version").wait_for()
+    says.get_by_text("no alternative").wait_for()
     on = "() => [...document.querySelectorAll('.cell')].map(c => c.getAttribute('aria-pressed')).join()"
     before = page.evaluate(on)
     page.keyboard.press("0")
@@ -286,12 +290,12 @@ def test_a_point_a_place_of_transitions_and_a_wheel_by_hand(empty):
     page.mouse.move(lane["x"] + 300, lane["y"] + 20, steps=12)
     page.mouse.up()
     page.wait_for_function("() => document.querySelectorAll('.automation .point').length > 8")
-    tool(page, "Automation", "Take away").click()
+    tool(page, "Automation", "Delete curve").click()
     page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 0")
     page.get_by_role("button", name="Point at bar 1").click()
     page.wait_for_function("() => document.querySelectorAll('.automation .point').length === 1")
 
-    page.locator("[data-tool=add-transition]").select_option("snare roll")
+    choose(page, "add-transition", "snare roll")
     undo_says(page, "Snare roll at the end")
     page.locator("[data-transition]").first.click()
     page.locator("[data-name=transition-beats]").fill("8")
@@ -320,15 +324,15 @@ def test_a_window_that_was_overtaken_says_so_and_shows_the_newer_state(empty):
     other = empty.context.new_page()
     other.goto(empty.url)
     other.get_by_role("button", name="Duplicate", exact=True).click()
-    undo_says(other, "doubled")
+    undo_says(other, "duplicated")
     empty.bring_to_front()
     empty.evaluate("window.dispatchEvent(new Event('focus'))")
-    empty.get_by_text("changed in another window: drop doubled").wait_for()
+    empty.get_by_text("changed in another window: drop duplicated").wait_for()
     empty.get_by_role("button", name="Reload").click()
-    undo_says(empty, "doubled")
+    undo_says(empty, "duplicated")
     # An edit made on the older song would have been refused.
     other.get_by_role("button", name="Duplicate", exact=True).first.click()
-    undo_says(other, "doubled")
+    undo_says(other, "duplicated")
     empty.locator("[data-tool=bars]").fill("4")
     empty.keyboard.press("Enter")
     empty.locator("#plan-says", has_text="changed meanwhile").wait_for()
@@ -381,8 +385,8 @@ def test_notes_come_in_from_a_midi_keyboard_and_are_quantised(page, house):
     page.evaluate("deckKeys(0x90, 69, 100)")
     page.wait_for_timeout(200)
     page.evaluate("deckKeys(0x80, 69, 0)")
-    page.get_by_text("1 note taken down").wait_for()
-    page.get_by_role("button", name="Stop, keep in A").click()
+    page.get_by_text("1 note recorded").wait_for()
+    page.get_by_role("button", name="Stop, save to pattern A").click()
     undo_says(page, "1 note played in")
     (key,) = page.evaluate("[...document.querySelectorAll('.note')].map(n => n.dataset.note.split('/')[1])")
     tick, midi = map(int, key.split("."))

@@ -6,6 +6,7 @@ import json
 
 import pytest
 
+from tests.browser.conftest import choose
 from tests.browser.test_arrange import add_part
 from tests.browser.test_part import undo_says
 
@@ -120,7 +121,7 @@ def test_the_note_grid_by_hand(empty):
     locked = keys(page, "bass")[0]
     takes = []
     for _ in range(2):
-        page.get_by_role("button", name="New seed").click()
+        page.get_by_role("group", name="Generate and transform").get_by_role("button", name="New seed").click()
         undo_says(page, f"seed {len(takes) + 2}")
         takes.append(keys(page, "bass"))
     assert all(locked in take for take in takes)
@@ -129,9 +130,9 @@ def test_the_note_grid_by_hand(empty):
     page.locator("[data-name=bars]").fill("4")
     page.keyboard.press("Enter")
     undo_says(page, "4 bars long")
-    page.locator("[data-name=answer]").select_option(label="Lead")
+    choose(page, "answer", "Lead")
     undo_says(page, "Bass calls, Lead answers")
-    page.locator("[data-name=chord]").select_option("1")
+    choose(page, "chord", "1")
     undo_says(page, "chord on degree 1")
     with page.expect_request(lambda r: "/with/" in r.url and r.url.endswith(".flac")) as asked:
         page.get_by_role("button", name="Solo this part").click()

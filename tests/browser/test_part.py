@@ -48,15 +48,15 @@ def test_a_sound_is_shaped_in_the_browser_alone(part):
     undo_says(part, "Reverb added")
     part.locator("#add-effect").select_option("eq")
     undo_says(part, "Equaliser added")
-    part.locator(".card-name", has_text="Equaliser").focus()
+    part.locator(".device-name", has_text="Equaliser").focus()
     part.keyboard.press("Alt+ArrowLeft")
     undo_says(part, "another order")
-    assert part.locator(".card-name").all_inner_texts() == ["Equaliser", "Reverb"]
+    assert part.locator(".device-name").all_inner_texts() == ["Equaliser", "Reverb"]
     part.get_by_role("button", name="Reverb on").click()
     part.get_by_role("button", name="Reverb off").wait_for()
 
     part.locator("#by-text").fill("ship's bell")
-    part.get_by_role("button", name="Take Ship's bell").click()
+    part.get_by_role("button", name="Load Ship's bell").click()
     undo_says(part, "plays Ship's bell")
     part.get_by_role("heading", name="Ship's bell").wait_for()
     assert not part.problems
@@ -69,7 +69,7 @@ def test_a_sample_is_brought_played_and_sliced(part, tmp_path):
         x[start : start + 4000] += rng.standard_normal(4000) * np.exp(-np.arange(4000) / 900) * 0.3
     soundfile.write(tmp_path / "Rope break.wav", x, RATE)
     part.locator("#sample-file").set_input_files(tmp_path / "Rope break.wav")
-    part.get_by_role("button", name="Play Rope break in this part").click()
+    part.get_by_role("button", name="Load Rope break into this part").click()
     undo_says(part, "plays Rope break")
     part.get_by_role("heading", name="Rope break").wait_for()
     # The start by keyboard alone.
@@ -103,8 +103,8 @@ def test_keys_play_and_are_taken_down_along_the_player(part):
         part.wait_for_timeout(300)
         part.keyboard.up("d")
     assert note.value.status == 200
-    part.get_by_text("1 note taken down").wait_for()
+    part.get_by_text("1 note recorded").wait_for()
     part.locator("#take-down").click()
-    part.get_by_role("button", name="Keep the line").click()
-    undo_says(part, "taken down")
+    part.get_by_role("button", name="Save to the pattern").click()
+    undo_says(part, "recorded")
     assert not part.problems

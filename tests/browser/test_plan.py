@@ -1,4 +1,4 @@
-"""The plan in the browser: sections resized at their ends, moved, doubled, taken out; the reference's plan adopted."""
+"""The plan in the browser: sections resized at their ends, moved, duplicated, deleted; the reference's plan adopted."""
 
 import pytest
 
@@ -27,7 +27,7 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     undo_says(page, "long")
     page.keyboard.press("Control+z")
     page.get_by_role("button", name="Duplicate", exact=True).click()
-    undo_says(page, "doubled")
+    undo_says(page, "duplicated")
     assert blocks.count() == count + 1
 
     # The first block is dragged behind the second.
@@ -42,7 +42,7 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     undo_says(page, "Adopted a plan")
     assert blocks.count() == count
     page.get_by_role("button", name="Delete", exact=True).click()
-    undo_says(page, "taken out")
+    undo_says(page, "deleted")
     page.keyboard.press("Control+z")
     undo_says(page, "Adopted a plan")
 

@@ -22,7 +22,7 @@ from ersatz.core.edits.parts import (
     SetLayer,
     SetTempo,
 )
-from ersatz.core.edits.sections import AdoptSection, DeleteBars, DuplicateBars, InsertBars
+from ersatz.core.edits.sections import AddSection, AdoptSection, DeleteBars, DuplicateBars, InsertBars
 from ersatz.core.edits.strips import RenameStrip
 from ersatz.core.edits.transitions import DeleteTransition, PutTransition
 from ersatz.core.errors import InvalidEdit
@@ -71,6 +71,8 @@ def test_room_is_silent_and_moves_what_follows_with_its_automation_and_its_trans
     for bar in range(8):
         assert level(made, bar + (2 if bar >= 2 else 0)) == level(song, bar)
     assert plan(InsertBars(9, 4).apply(SONG))[-1] == ("drop", 4)
+    assert plan(AddSection("outro", 6, len(SONG.sections)).apply(SONG))[-1] == ("outro", 6)
+    assert plan(AddSection("intro", 4, 0).apply(SONG))[:2] == [("intro", 4), plan(SONG)[0]]
     assert plan(InsertBars(1, 4).apply(SONG))[0] == ("build", 4)
 
 
@@ -311,7 +313,7 @@ def test_every_edit_goes_through_json_and_names_itself():
     song = AddPattern("kick").apply(PutTransition("s1", "riser").apply(KeepAlternative("lead", "s1", Alternative("A")).apply(SONG)))
     song = SetAutomation(Target("pad", "fader", "pan"), (AutomationPoint(0, 0.0),)).apply(song)
     edits = [
-        AdoptSection("drop", 0, 8, 1), InsertBars(2, 1), DeleteBars(1, 1), DuplicateBars(1, 2),
+        AdoptSection("drop", 0, 8, 1), AddSection("bridge", 8, 1), InsertBars(2, 1), DeleteBars(1, 1), DuplicateBars(1, 2),
         PutCells((PlacedCell("kick", "s1", True, "A"),)),
         KeepAlternative("lead", "s1", Alternative("A", 0.0, Sound("rim"))), FlipCell("lead", "s1"), PutTransition("s1", "wash"),
         DeleteTransition("t1"), AddPart("lead"), DeletePart("rim"), RenameStrip("rim", "Bell"), MovePart("rim", 0),

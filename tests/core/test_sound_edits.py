@@ -106,7 +106,7 @@ def test_a_chain_says_what_has_changed(song):
 
     two = after(("eq", "a"), ("reverb", "b")).apply(song)
     assert after(("reverb", "b"), ("eq", "a")).sentence(two).endswith("in another order")
-    assert after(("eq", "a")).sentence(two).endswith("Reverb taken out")
+    assert after(("eq", "a")).sentence(two).endswith("Reverb deleted")
     assert after(("eq", "a"), ("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay added")
     assert after(("delay", ""), ("reverb", "b")).sentence(two).endswith("Delay for Equaliser")
     louder = edit("set_effects", strip="lead", effects=[{"kind": "eq", "id": "a"}, {"kind": "reverb", "id": "b", "blend": 0.5}])

@@ -1,4 +1,4 @@
-"""What happens at the boundaries: where it begins and ends, what it is made of, and that everything is as before behind the boundary."""
+"""What happens at boundaries: where it begins and ends, what it is made of, and that all is as before behind the boundary."""
 
 import json
 from dataclasses import replace
@@ -260,7 +260,7 @@ def test_transitions_are_put_changed_and_taken_out():
     assert [(t.id, t.beats, t.amount) for t in changed.transitions] == [("t1", 4, 0.5)]
     assert DeleteTransition("t1").apply(changed).transitions == ()
     assert PutTransition("s1", "riser", id="t1").sentence(made) == "Riser at the end of build changed"
-    assert DeleteTransition("t1").sentence(made) == "Riser at the end of build taken out"
+    assert DeleteTransition("t1").sentence(made) == "Riser at the end of build deleted"
     assert parse_edit({"kind": "put_transition", "section": "s1", "what": "gap", "beats": 2.0}).apply(SONG) == put("gap", 2.0)
     for bad in (
         PutTransition("s1", "gap", 16), PutTransition("s9", "gap"), PutTransition("s1", "riser", 99), DeleteTransition("t9"),

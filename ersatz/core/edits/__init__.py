@@ -24,6 +24,7 @@ from ersatz.core.edits.parts import (
     SetTempo,
 )
 from ersatz.core.edits.sections import (
+    AddSection,
     AdoptPlan,
     AdoptSection,
     DeleteBars,
@@ -98,7 +99,7 @@ Edit = (
     | AddCurve | DrawCurve | SetTriggers | RenameCurve | DeleteCurve
     | SetKey | SetSwing | SetMaster | SetMasterEq
     | ResizeSection | RelabelSection | MoveSection | DuplicateSection | SplitSection | MergeSection | DeleteSection | AdoptPlan
-    | RenameSection | AdoptSection | InsertBars | DeleteBars | DuplicateBars
+    | RenameSection | AdoptSection | AddSection | InsertBars | DeleteBars | DuplicateBars
     | PutCells | KeepAlternative | FlipCell
     | PutTransition | DeleteTransition
     | AddPart | AddLayer | SetLayer | DeletePart | MovePart | SetChoke | SetGroove | AddPattern | DeletePattern | SetTempo

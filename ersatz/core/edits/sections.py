@@ -411,6 +411,27 @@ def _split_at(song: Song, bar: int) -> tuple[Song, int]:
 
 
 @dataclass(frozen=True)
+class AddSection:
+    """An empty section before the one at `place`, counted from 0; at the end where there is none."""
+
+    kind: ClassVar[str] = "add_section"
+    label: Label
+    bars: int
+    place: int
+
+    def apply(self, song: Song) -> Song:
+        if not 1 <= self.bars <= MOST_SECTION_BARS:
+            raise InvalidEdit(f"A section has 1 to {MOST_SECTION_BARS} bars.")
+        if not 0 <= self.place <= len(song.sections):
+            raise InvalidEdit("There is no such place in the plan.")
+        return _with_room(song, self.place, self.label, self.bars)
+
+    def sentence(self, song: Song) -> str:
+        bar = 1 + sum(s.bars for s in song.sections[: self.place])
+        return f"{self.label.capitalize()} of {_bars_said(self.bars)} added at bar {bar}"
+
+
+@dataclass(frozen=True)
 class InsertBars:
     """Empty bars before 1-based `bar`, of everything at once; what follows moves."""
 
@@ -420,7 +441,7 @@ class InsertBars:
 
     def apply(self, song: Song) -> Song:
         if not 1 <= self.bars <= MOST_SECTION_BARS:
-            raise InvalidEdit(f"1 to {MOST_SECTION_BARS} bars.")
+            raise InvalidEdit(f"At most {MOST_SECTION_BARS} bars are inserted at once.")
         split, place = _split_at(song, self.bar)
         near = split.sections[min(place, len(split.sections) - 1)]
         return _with_room(split, place, near.label, self.bars)

@@ -145,17 +145,25 @@ class SetShape:
 
 @dataclass(frozen=True)
 class LoadSound:
-    """Another sound for the part."""
+    """Another sound for the part: a sound as it is, or a shipped one by its name."""
 
     kind: ClassVar[str] = "load_sound"
     part: str
-    sound: Sound
+    sound: Sound | None = None
+    shipped: str = ""
 
     def apply(self, song: Song) -> Song:
-        return _checked(song, part_of(song, self.part), self.sound)
+        return _checked(song, part_of(song, self.part), self._sound())
+
+    def _sound(self) -> Sound:
+        if self.sound is not None:
+            return self.sound
+        if self.shipped not in library.library():
+            raise InvalidEdit(f"There is no shipped sound “{self.shipped}”.")
+        return library.sound(self.shipped)
 
     def sentence(self, song: Song) -> str:
-        return f"{part_of(song, self.part).name} plays {self.sound.name or 'another sound'}"
+        return f"{part_of(song, self.part).name} plays {self._sound().name or 'another sound'}"
 
 
 @dataclass(frozen=True)

@@ -50,6 +50,10 @@ class Job(models.Model):
     def is_finished(self) -> bool:
         return self.state not in self.UNFINISHED
 
+    @property
+    def percent(self) -> int:
+        return round(100 * self.fraction)
+
     def as_json(self) -> dict:
         return {
             "id": self.pk,

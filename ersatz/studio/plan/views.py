@@ -107,11 +107,13 @@ def automation_state(song: Song) -> dict:
 
 
 @cache
-def sounds_by_role() -> dict[str, list[str]]:
-    """Names of the shipped sounds."""
-    out: dict[str, list[str]] = {}
+def sounds_by_role() -> dict[str, list[dict[str, str]]]:
+    """The shipped sounds with what each is."""
+    out: dict[str, list[dict[str, str]]] = {}
     for sound in library.library().values():
-        out.setdefault(sound.role, []).append(sound.name)
+        out.setdefault(sound.role, []).append(
+            {"name": sound.name, "kind": sound.kind, "character": " ".join(sound.character), "brightness": sound.brightness}
+        )
     return out
 
 

@@ -39,12 +39,8 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
     if kick:
         decay = f"decay {kick.decay_ms:.0f} ms" if kick.decays else f"rings past {kick.decay_ms:.0f} ms"
         fall = f", pitch falls in {kick.fall_ms:.0f} ms" if kick.fall_ms else ""
-        rows.append(
-            (
-                "Kick",
-                f"{kick.fundamental_hz:.1f} Hz ({note_name(round(hz_midi(kick.fundamental_hz)), survey.key.pitch_key)}), {decay}{fall}",
-            )
-        )
+        note = note_name(round(hz_midi(kick.fundamental_hz)), survey.key.pitch_key)
+        rows.append(("Kick", f"{kick.fundamental_hz:.1f} Hz ({note}), {decay}{fall}"))
     return rows
 
 

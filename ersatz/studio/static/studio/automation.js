@@ -1,9 +1,9 @@
 // One automated value over the song: its curve on the level of what it changes, points that are dragged, drawn or stepped, shapes,
 // and the reference's measured curve where there is one.
 
-import { node } from "./bars.js";
+import { button, menu, node, selectBox } from "./dom.js";
 import { el } from "./draw.js";
-import { button, shown } from "./fields.js";
+import { shown } from "./fields.js";
 import { SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
 
 /** What a fader's level is called among the targets of a strip: "DEVICE.VALUE". */
@@ -312,7 +312,7 @@ export class Automation {
       box.append(node("span", "", count ? `${count} ${count === 1 ? "curve" : "curves"}` : "none yet"));
       return;
     }
-    const owner = document.createElement("select"), target = document.createElement("select");
+    const owner = selectBox(), target = selectBox();
     owner.setAttribute("aria-label", "What is automated");
     owner.dataset.name = "automation-owner";
     target.setAttribute("aria-label", "Which value of it");
@@ -322,7 +322,7 @@ export class Automation {
     const groups = new Map();
     for (const [id, name] of this.targets) {
       const label = groupOf(id);
-      if (!groups.has(label)) groups.set(label, target.appendChild(Object.assign(document.createElement("optgroup"), { label })));
+      if (!groups.has(label)) groups.set(label, target.appendChild(Object.assign(node("optgroup"), { label })));
       groups.get(label).append(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
     }
     owner.addEventListener("change", () => this.choose(owner.value));
@@ -332,26 +332,14 @@ export class Automation {
     const at = Math.floor(this.rows.at ?? 0), point = button(`Point at bar ${at + 1}`, () => this.#put(at * TICKS, this.#valueAt(at * TICKS)));
     box.append(owner, target, draw, point);
     if (section) this.#shapes(section);
-    if (this.points.length) box.append(button("Delete curve", () => this.#set(() => []), "plain"));
+    if (this.points.length) box.append(button("Delete curve", () => this.#set(() => []), "btn btn-link"));
   }
 
   #shapes(section) {
     const [first, last] = [(section.start - 1) * TICKS, (section.start - 1 + section.bars) * TICKS - 1];
-    const shape = document.createElement("select"), copy = document.createElement("select");
-    shape.setAttribute("aria-label", `Shape over ${section.name}`);
-    shape.dataset.name = "automation-shape";
-    shape.add(new Option(`shape over ${section.name} …`, ""));
-    for (const name of SHAPES) shape.add(new Option(name, name));
-    shape.addEventListener("change", () => {
-      if (shape.value) this.send({ kind: "shape_automation", target: named(this.owner, this.target), shape: shape.value, first, last });
-    });
-    this.box.append(shape);
+    const target = named(this.owner, this.target);
+    this.box.append(menu(`Shape over ${section.name}`, SHAPES.map((shape) => [shape, () => this.send({ kind: "shape_automation", target, shape, first, last })]), { name: "automation-shape" }));
     if (!this.points.length) return;
-    copy.setAttribute("aria-label", `Copy what it does in ${section.name} to`);
-    copy.dataset.name = "automation-copy";
-    copy.add(new Option(`copy ${section.name} to …`, ""));
-    for (const other of this.song().sections) if (other.id !== section.id) copy.add(new Option(other.name, other.id));
-    copy.addEventListener("change", () => { if (copy.value) this.send({ kind: "copy_automation", target: named(this.owner, this.target), section: section.id, to: copy.value }); });
-    this.box.append(copy);
+    this.box.append(menu(`Copy ${section.name} to`, this.song().sections.filter((s) => s.id !== section.id).map((s) => [s.name, () => this.send({ kind: "copy_automation", target, section: section.id, to: s.id })]), { name: "automation-copy" }));
   }
 }

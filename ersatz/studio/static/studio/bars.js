@@ -1,17 +1,11 @@
 // Rows on one bar axis that zooms from the whole track to one bar. Everything is placed in bars by one custom property, --bar
 // (pixels per bar), so that zooming moves all of it without drawing anything anew; scrolling is the browser's own.
 
+import { node } from "./dom.js";
 import { slider } from "./handle.js";
 
 const MOST_PX = 900;
 const NUMBERED = [1, 2, 4, 8, 16, 32, 64];
-
-export const node = (tag, className = "", text = "") => {
-  const made = document.createElement(tag);
-  if (className) made.className = className;
-  if (text) made.textContent = text;
-  return made;
-};
 
 /** Puts an element over bars `from` (0-based, fractional) to `from + bars` of its lane, `inset` px kept free at its ends. */
 export function place(element, from, bars, inset = 0) {

@@ -1,7 +1,9 @@
 // The cells of the Plan: chosen one by one or by the rectangle, switched, painted, copied, and what the chosen ones play.
 
-import { node, place } from "./bars.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { place } from "./bars.js";
+import { button, menu, node } from "./dom.js";
+import { choiceField, numberField } from "./fields.js";
+import { described } from "./soundpicker.js";
 
 const PATTERN_KEYS = "abcde", MOST_AT_ONCE = 50;
 
@@ -75,7 +77,7 @@ export class Cells {
   }
 
   #said(cell) {
-    const more = [cell.entry && `enters after ${cell.entry} bars`, cell.exit && `leaves ${cell.exit} bars early`, cell.fillBars && `ends with ${cell.fill}`, cell.other && "another version is kept"];
+    const more = [cell.entry && `enters after ${cell.entry} bars`, cell.exit && `leaves ${cell.exit} bars early`, cell.fillBars && `ends with ${cell.fill}`, cell.other && "has an alternative"];
     return [`pattern ${cell.pattern}`, ...more.filter(Boolean)].join(", ");
   }
 
@@ -245,7 +247,7 @@ export class Cells {
     this.says.textContent = "";
     if (part && all.length === 1) return this.send({ kind: "flip_cell", part: part.id, section: section.id });
     const kept = all.filter(([, , cell]) => cell?.other);
-    if (!kept.length) return this.#say("No other version is kept there yet: choose one under “another version”.");
+    if (!kept.length) return this.#say("There is no alternative yet: choose one under “Add an alternative”.");
     return this.send({ kind: "several", said: `${kept.length} cells flipped to their other versions`, edits: kept.slice(0, MOST_AT_ONCE).map(([p, s]) => ({ kind: "flip_cell", part: p.id, section: s.id })) });
   }
 
@@ -324,25 +326,15 @@ export class Cells {
     const keep = (alternative, shipped = "") => this.send({ kind: "keep_alternative", part: part.id, section: section.id, alternative, shipped });
     if (cell.other) {
       const said = cell.other.part ? this.#part(cell.other.part)?.name : cell.other.sound || (cell.sound ? "the part’s own sound" : `pattern ${cell.other.pattern}`);
-      this.box.append(button(`Flip to ${said}`, () => this.flip()), button("Forget it", () => keep(null), "plain"));
+      this.box.append(button(`Switch to ${said}`, () => this.flip()), button("Delete alternative", () => keep(null), "btn btn-link"));
       this.box.lastElementChild.previousElementSibling.title = "Key V";
       return;
     }
-    const select = document.createElement("select");
-    select.setAttribute("aria-label", "Another version to keep beside it");
-    select.dataset.name = "cell-other";
-    select.add(new Option("another version …", ""));
-    const offer = (title, rows) => {
-      const group = document.createElement("optgroup");
-      group.label = title;
-      for (const [name, value] of rows) group.append(new Option(name, JSON.stringify(value)));
-      if (rows.length) select.append(group);
-    };
-    const { parts, sounds } = this.song();
-    offer("Pattern", Object.keys(part.patterns).filter((n) => n !== cell.pattern).map((n) => [n, [{ pattern: n, level_db: cell.level }]]));
-    offer("Sound", (sounds[part.role] ?? []).map((n) => [n, [{ pattern: cell.pattern, level_db: cell.level }, n]]));
-    offer("Played by", parts.filter((p) => p.id !== part.id && Object.keys(p.patterns).length && ["bass", "chords", "lead"].includes(p.role) === ["bass", "chords", "lead"].includes(part.role)).map((p) => [p.name, [{ pattern: Object.keys(p.patterns)[0], level_db: cell.level, part: p.id }]]));
-    select.addEventListener("change", () => { if (select.value) keep(...JSON.parse(select.value)); });
-    this.box.append(select);
+    const rows = [], offer = (title, found) => rows.push(...(found.length ? [title, ...found] : []));
+    const { parts, sounds } = this.song(), level = cell.level, pitched = (p) => ["bass", "chords", "lead"].includes(p.role);
+    offer("Pattern", Object.keys(part.patterns).filter((n) => n !== cell.pattern).map((n) => [`Pattern ${n}`, () => keep({ pattern: n, level_db: level })]));
+    offer("Sound", (sounds[part.role] ?? []).map((s) => [`${s.name}: ${described(s)}`, () => keep({ pattern: cell.pattern, level_db: level }, s.name)]));
+    offer("Played by", parts.filter((p) => p.id !== part.id && Object.keys(p.patterns).length && pitched(p) === pitched(part)).map((p) => [p.name, () => keep({ pattern: Object.keys(p.patterns)[0], level_db: level, part: p.id })]));
+    this.box.append(menu("Add an alternative", rows, { name: "cell-other" }));
   }
 }

@@ -1,7 +1,8 @@
 // The drum grid: a row for every drum, hits as ink whose height is their velocity, the reference's hits outlined in blue where it has
 // them, as early or late as they are.
 
-import { edge, node, place } from "./bars.js";
+import { edge, place } from "./bars.js";
+import { node } from "./dom.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 const TALL = 40;

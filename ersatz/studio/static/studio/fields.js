@@ -1,5 +1,7 @@
 // One value with its unit: type it, step it with the arrow keys, or drag its name sideways.
 
+import { inputBox, node, selectBox } from "./dom.js";
+
 const span = (f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
 const fit = (f, value) => {
   const held = Math.min(f.high, Math.max(f.low, value));
@@ -26,15 +28,15 @@ export const refuse = (input, sentence) => input.dispatchEvent(new CustomEvent("
 
 /** `set(value)` when a value stands, `preview(value)` while it is dragged. */
 export function numberField(f, set, preview = () => {}) {
-  const row = document.createElement("label");
+  const row = node("label");
   row.className = "field";
-  const name = document.createElement("span");
+  const name = node("span");
   name.textContent = f.title;
   name.title = `Drag sideways; ${shown(f.low)} to ${shown(f.high)} ${f.unit}`;
-  const input = document.createElement("input");
+  const input = inputBox();
   Object.assign(input, { type: "text", inputMode: "decimal", value: shown(f.value) });
   input.dataset.name = f.name;
-  const unit = document.createElement("i");
+  const unit = node("i");
   unit.textContent = f.unit;
   let value = f.value;
   const put = (next, keep) => {
@@ -84,23 +86,14 @@ export function stepped(input, by) {
 }
 
 export function choiceField(c, set) {
-  const row = document.createElement("label");
+  const row = node("label");
   row.className = "field choice-field";
-  const name = document.createElement("span");
+  const name = node("span");
   name.textContent = c.title;
-  const select = document.createElement("select");
+  const select = selectBox();
   select.dataset.name = c.name;
   for (const option of c.options) select.add(new Option(option, option, false, option === c.value));
   select.addEventListener("change", () => set(select.value));
   row.append(name, select);
   return row;
-}
-
-export function button(label, act, kind = "k") {
-  const node = document.createElement("button");
-  node.type = "button";
-  node.className = kind;
-  node.textContent = label;
-  node.addEventListener("click", act);
-  return node;
 }

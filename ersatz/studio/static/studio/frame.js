@@ -11,6 +11,7 @@ const data = document.getElementById("player-data");
 export const player = data ? new Player(JSON.parse(data.textContent)) : null;
 if (player) window.addEventListener("pagehide", () => player.stop());
 
+/* global bootstrap */
 const byId = (id) => document.getElementById(id);
 
 function showTransport() {
@@ -50,7 +51,6 @@ if (player) {
 }
 
 const help = byId("keys");
-byId("keys-open")?.addEventListener("click", () => help.showModal());
 
 const KEYS = {
   "[": () => player?.step(-1),
@@ -60,7 +60,7 @@ const KEYS = {
   Home: () => player?.seek(0),
   l: () => player?.toggleLoop(),
   x: () => player?.flip(),
-  "?": () => help?.showModal(),
+  "?": () => bootstrap.Modal.getOrCreateInstance(help).show(),
 };
 
 /** Space is the transport wherever the focus is, outside text fields: before anything else on the page sees it. Enter presses buttons. */

@@ -1,8 +1,8 @@
 // The guide: the reference along under the remake while one works, section by section, whole or one band of it. It is only ever
 // heard here: nothing of it goes into a mixdown.
 
-import { node } from "./bars.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { button, node } from "./dom.js";
+import { choiceField, numberField } from "./fields.js";
 
 const BANDS = { "all of it": "", "its lows": "low", "its middle": "mid", "its highs": "high" };
 const place = (song) => `ersatz.guide.${song.id}`;

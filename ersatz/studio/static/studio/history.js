@@ -1,7 +1,6 @@
 // What was done, to be gone back to; saved versions, compared by ear; and the word when another window has gone on.
 
-import { node } from "./bars.js";
-import { button } from "./fields.js";
+import { button, inputBox, node } from "./dom.js";
 import { isSaving } from "./saving.js";
 
 const LOOK_EVERY_MS = 20_000;
@@ -16,16 +15,16 @@ export class History {
   draw() {
     const { history, revision, milestones } = this.state();
     this.list.replaceChildren(...history.map(([number, sentence]) => {
-      const item = document.createElement("li");
+      const item = node("li");
       item.value = number;
-      const go = button(sentence, () => this.send.returnTo(number), "plain");
+      const go = button(sentence, () => this.send.returnTo(number), "btn btn-link");
       go.setAttribute("aria-label", `Return to ${number}: ${sentence}`);
       if (number === revision) go.setAttribute("aria-current", "true");
       if (number > revision) item.className = "undone";
       item.append(go);
       return item;
     }));
-    const name = document.createElement("input");
+    const name = inputBox();
     Object.assign(name, { type: "text", maxLength: 60, placeholder: "before new lead" });
     name.setAttribute("aria-label", "Name of the version");
     const keep = button("Save version", () => { if (name.value.trim()) this.#do("keep", { name: name.value.trim() }); });
@@ -42,7 +41,7 @@ export class History {
     hear.setAttribute("aria-pressed", String(hears));
     hear.setAttribute("aria-label", hears ? "Play current" : `Play ${name}`);
     if (hears && this.said) row.append(node("span", "soft", this.said));
-    row.prepend(node("b", "", name), hear, button("Restore", () => this.#do("take", { milestone: id })), button("Delete", () => this.#do("forget", { milestone: id }), "plain"));
+    row.prepend(node("b", "", name), hear, button("Restore", () => this.#do("take", { milestone: id })), button("Delete", () => this.#do("forget", { milestone: id }), "btn btn-link"));
     for (const [k, said] of [[2, "Restore"], [3, "Delete"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
     return row;
   }

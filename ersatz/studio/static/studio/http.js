@@ -1,5 +1,7 @@
 // Talking to the server: JSON posts with the CSRF token, and following a job until it ends.
 
+import { node } from "./dom.js";
+
 const token = () => document.querySelector("input[name=csrfmiddlewaretoken]")?.value ?? "";
 
 /** POST a form (object of fields), FormData or, with `json`, a JSON body. Resolves to {ok, status, data}. */
@@ -22,11 +24,18 @@ export async function post(url, fields = {}, { json = false } = {}) {
   }
 }
 
+function showProgress(bar, fraction) {
+  const percent = Math.round(fraction * 100);
+  bar.setAttribute("aria-valuenow", percent);
+  bar.firstElementChild.style.width = `${percent}%`;
+}
+
 /** Show a job's progress in `element` and resolve to its last state. */
 export async function follow(jobId, element) {
-  const bar = element?.querySelector("progress");
+  const bar = element?.querySelector(".progress");
   const says = element?.querySelector(".job-says");
   element?.querySelector(".job-cancel")?.addEventListener("click", () => post(`/jobs/${jobId}/cancel/`), { once: true });
+  if (bar) showProgress(bar, Number(bar.getAttribute("aria-valuenow")) / 100);
   let misses = 0;
   const left = timeLeft();
   for (;;) {
@@ -40,7 +49,7 @@ export async function follow(jobId, element) {
     if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?" };
     if (job) {
       misses = 0;
-      if (bar) bar.value = job.fraction;
+      if (bar) showProgress(bar, job.fraction);
       if (says) says.textContent = job.state === "queued" ? "waiting" : `${job.phase || "starting"}${left(job.fraction)}`;
       if (!["queued", "running"].includes(job.state)) return job;
     }
@@ -61,9 +70,9 @@ export function timeLeft(now = () => performance.now() / 1000) {
 }
 
 export function progressElement(label) {
-  const element = document.createElement("div");
+  const element = node("div");
   element.className = "job";
-  element.innerHTML = '<progress max="1" value="0"></progress><span class="job-says" role="status">waiting</span><button class="k job-cancel" type="button">Cancel</button>';
-  element.querySelector("progress").setAttribute("aria-label", label);
+  element.innerHTML = '<div class="progress" role="progressbar" aria-valuemin="0" aria-valuemax="100" aria-valuenow="0"><div class="progress-bar"></div></div><span class="job-says" role="status">waiting</span><button class="btn btn-tool job-cancel" type="button">Cancel</button>';
+  element.querySelector(".progress").setAttribute("aria-label", label);
   return element;
 }

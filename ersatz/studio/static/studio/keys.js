@@ -15,7 +15,7 @@ export function fieldOf(target) {
     return ["checkbox", "radio", "range"].includes(input.type) ? "switch" : "";
   }
   if (target.closest("select")) return "choice";
-  return target.closest("dialog[open]") ? "dialog" : "";
+  return target.closest(".modal.show, .offcanvas.show") ? "dialog" : "";
 }
 
 /** True where the field `kind` keeps `key` for itself and the page must not act on it. */

@@ -1,8 +1,8 @@
 // The note grid: rows are pitches, those of the song's scale tall and named by their degree, the others thin; the reference's bass and
 // chords show through in blue.
 
-import { node, place } from "./bars.js";
-import { button } from "./fields.js";
+import { place } from "./bars.js";
+import { button, node } from "./dom.js";
 import { noteName, tonicClass } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 

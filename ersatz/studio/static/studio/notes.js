@@ -1,11 +1,12 @@
 // What a part plays: a grid of hits for the drums, a grid of notes for the rest, with the reference's showing through in blue. The
 // server keeps the song and makes what is generated; this page sends edits and draws what comes back.
 
-import { BarRows, node } from "./bars.js";
+import { BarRows } from "./bars.js";
+import { button, node, selectBox } from "./dom.js";
 import { readJson } from "./draw.js";
 import { DrumGrid } from "./drumgrid.js";
 import { edits } from "./edits.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { choiceField, numberField } from "./fields.js";
 import { player } from "./frame.js";
 import { isForPage } from "./keys.js";
 import { whenFree } from "./inhand.js";
@@ -136,7 +137,7 @@ function field(title, name, unit, low, high, value, step, set) {
 
 function patternTools() {
   const box = byId("pattern-tools"), row = page.rowOf(), { song } = page;
-  const section = document.createElement("select");
+  const section = selectBox();
   section.setAttribute("aria-label", "Section to work in");
   section.dataset.name = "section";
   for (const s of song.sections) section.add(new Option(`in ${s.name}`, s.id, false, s.id === page.section));
@@ -152,7 +153,7 @@ function patternTools() {
     choiceField({ name: "pattern", title: "Pattern", options: Object.keys(row.patterns), value: name }, (v) => { page.shown[row.id] = v; page.picked.clear(); heard(); draw(); }),
     button("New", () => add({ bars: pattern?.bars ?? 1 })),
     button("Copy", () => add({ copy_of: name })),
-    button("Delete", () => send({ kind: "delete_pattern", part: row.id, pattern: name }), "plain"),
+    button("Delete", () => send({ kind: "delete_pattern", part: row.id, pattern: name }), "btn btn-link"),
   );
   if (pattern) {
     box.append(
@@ -212,7 +213,7 @@ function handTools() {
   });
   lock.setAttribute("aria-pressed", String(all));
   lock.title = "What is locked stays when the rest is generated anew";
-  box.append(lock, button("Delete", () => page.remove(row, chosen), "plain"));
+  box.append(lock, button("Delete", () => page.remove(row, chosen), "btn btn-link"));
 }
 
 /** Which parts sound in the loop, and the click. */
@@ -222,7 +223,7 @@ function hearTools() {
   const own = song.pitched ? [song.part] : song.rows.map((r) => r.id);
   const put = (change) => { change(); heard(); hearTools(); };
   const toggle = (set, id, title, said) => {
-    const one = button(title, () => put(() => { if (!set.delete(id)) set.add(id); }), "k small");
+    const one = button(title, () => put(() => { if (!set.delete(id)) set.add(id); }), "btn btn-tool btn-square");
     one.setAttribute("aria-pressed", String(set.has(id)));
     one.setAttribute("aria-label", said);
     one.title = said;

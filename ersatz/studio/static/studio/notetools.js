@@ -1,7 +1,7 @@
 // Making and changing notes by the handful: traced, generated, transformed, answered, imported; and how a row grooves.
 
-import { node } from "./bars.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { button, inputBox, menu, node } from "./dom.js";
+import { choiceField, numberField } from "./fields.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 const TRACED = ["kick", "clap", "hats"];
@@ -13,15 +13,7 @@ const held = { way: "transpose", amount: 12, seed: 1, density: 0, order: "up", o
 
 const field = (title, name, unit, low, high, value, step, set) => numberField({ name, title, unit, low, high, value, scale: "linear", step }, set);
 
-function choice(label, name, options, act) {
-  const select = document.createElement("select");
-  select.setAttribute("aria-label", label);
-  select.dataset.name = name;
-  select.add(new Option(`${label} …`, ""));
-  for (const [value, title] of options) select.add(new Option(title, value));
-  select.addEventListener("change", () => { if (select.value) act(select.value); });
-  return select;
-}
+const choice = (label, name, options, act) => menu(label, options.map(([value, title]) => [title, () => act(value)]), { name });
 
 export function makeTools(box, page, says) {
   const row = page.rowOf(), pattern = row && page.patternOf(row);
@@ -43,7 +35,7 @@ export function makeTools(box, page, says) {
     field("Density", "density", "a bar", 0, 32, held.density, 1, (v) => { held.density = v; }),
   );
   box.querySelector("[data-name=density]").title = "Notes or hits a bar; 0: as many as the style’s figure has";
-  if (TRACED.includes(row.role) && there !== null && there !== undefined) box.append(button("as dense as the reference", () => { held.density = -1; generate().then(() => { held.density = 0; }); }, "plain"));
+  if (TRACED.includes(row.role) && there !== null && there !== undefined) box.append(button("as dense as the reference", () => { held.density = -1; generate().then(() => { held.density = 0; }); }, "btn btn-link"));
 
   const ways = page.song.pitched ? Object.keys(WAYS) : ["shift", "reverse", "stretch", "louder", "length"];
   if (!ways.includes(held.way)) Object.assign(held, { way: ways[0], amount: WAYS[ways[0]] });
@@ -83,9 +75,9 @@ function chord(page, row, pattern, name, degree) {
 }
 
 function fileTools(box, page, row, name) {
-  const out = node("a", "plain", "Export MIDI");
+  const out = node("a", "btn btn-link", "Export MIDI");
   out.href = `${document.getElementById("notes").dataset.home}${row.id}/patterns/${encodeURIComponent(name)}.mid`;
-  const label = node("label", "k midi-in", "Import MIDI"), input = document.createElement("input");
+  const label = node("label", "btn btn-tool midi-in", "Import MIDI"), input = inputBox();
   Object.assign(input, { type: "file", accept: ".mid,.midi,audio/midi", className: "unseen", id: "pattern-file" });
   input.addEventListener("change", () => { if (input.files[0]) page.bring(input.files[0]); });
   label.append(input);
@@ -103,7 +95,7 @@ export function grooveTools(box, page) {
   const groove = row.groove, put = (change) => page.send(() => ({ kind: "set_groove", part: row.id, groove: { ...page.rowOf(row.id).groove, ...change } }));
   const there = page.sectionOf()?.reference, known = there === null || there === undefined ? {} : page.song.reference[there]?.hits ?? {};
   box.append(node("b", "", "Groove"), node("span", "own", groove.name || "as the song"));
-  box.append(choice("load", "groove", [...Object.keys(known).filter((role) => known[role].length).map((role) => [`ref:${role}`, `the reference’s ${role}`]), ...page.song.grooves.map((g) => [g.name, g.name])], (value) => {
+  box.append(choice("Load groove", "groove", [...Object.keys(known).filter((role) => known[role].length).map((role) => [`ref:${role}`, `the reference’s ${role}`]), ...page.song.grooves.map((g) => [g.name, g.name])], (value) => {
     if (value.startsWith("ref:")) page.send.ask({ kind: "load_groove", part: row.id, section: there, role: value.slice(4) });
     else put({ ...page.song.grooves.find((g) => g.name === value), amount: groove.amount, ...Object.fromEntries(CHANCE.map((name) => [name, groove[name]])) });
   }));
@@ -117,9 +109,9 @@ export function grooveTools(box, page) {
     field("pitch", "random-semitones", "±st", 0, 12, groove.random_semitones, 0.05, (v) => put({ random_semitones: v })),
     button("New seed", () => put({ seed: groove.seed + 1 })),
   );
-  if (groove.name || groove.timing_ms.length) box.append(button("As the song", () => put({ name: "", timing_ms: [], swing_percent: 0, amount: 1 }), "plain"));
+  if (groove.name || groove.timing_ms.length) box.append(button("As the song", () => put({ name: "", timing_ms: [], swing_percent: 0, amount: 1 }), "btn btn-link"));
   if (page.song.pitched) return;
-  const choke = document.createElement("input");
+  const choke = inputBox();
   Object.assign(choke, { type: "text", maxLength: 40, value: row.choke, placeholder: "none" });
   choke.dataset.name = "choke";
   choke.setAttribute("aria-label", `Choke group of ${row.name}`);

@@ -2,14 +2,19 @@
 // The server keeps the song and computes every curve; this page sends edits and draws what comes back.
 
 import { drawBlock, drawEffect } from "./curves.js";
+import { button, node, selectBox } from "./dom.js";
 import { fresh, readJson, redrawn, text } from "./draw.js";
 import { edits } from "./edits.js";
-import { button, choiceField, numberField, shown } from "./fields.js";
+import { choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
 import { post } from "./http.js";
 import { whenFree } from "./inhand.js";
 import { Pads } from "./pads.js";
+import { described, fits, soundRow } from "./soundpicker.js";
+import { variantUrl } from "./variant.js";
 
+/** Longer addresses are cut by web servers. */
+const MOST_ADDRESS = 3800;
 const NS = "http://www.w3.org/2000/svg";
 const byId = (id) => document.getElementById(id);
 const host = byId("part"), says = byId("part-says");
@@ -46,6 +51,7 @@ async function preview(edit, drawn) {
 
 function show(next) {
   state = next;
+  auditioned = null;
   byId("remake-title").textContent = state.title;
   heard();
   draw();
@@ -117,7 +123,7 @@ function drawPath() {
     tab.tabIndex = title === open ? 0 : -1;
     const svg = svgOf("mini");
     svg.setAttribute("aria-hidden", "true");
-    const name = document.createElement("b"), said = document.createElement("small");
+    const name = node("b"), said = node("small");
     name.textContent = title;
     said.textContent = summary(title);
     tab.append(name, svg, said);
@@ -163,7 +169,7 @@ function redrawCurve(box, drawing) {
 
 function drawOpen() {
   const box = byId("block"), { choices, params } = state.sound.blocks[open];
-  const svg = svgOf("large"), fields = document.createElement("div");
+  const svg = svgOf("large"), fields = node("div");
   svg.setAttribute("aria-label", `${open}, curve`);
   svg.setAttribute("role", "group");
   fields.className = "fields";
@@ -197,7 +203,7 @@ function drawModulations() {
   byId("mods-box").hidden = !sources.length;
   const put = (make) => send(() => ({ kind: "set_modulations", modulations: make(state.sound.modulations) }));
   const rows = modulations.map((m, i) => {
-    const row = document.createElement("div");
+    const row = node("div");
     row.className = "mod";
     const change = (part) => put((list) => list.map((old, k) => (k === i ? { ...old, ...part } : old)));
     const target = targets.find(([name]) => name === m.target);
@@ -206,7 +212,7 @@ function drawModulations() {
       choiceField({ name: `mod${i}s`, title: "Source", options: sources, value: m.source }, (source) => change({ source })),
       targetField(targets, m.target, (name) => change({ target: name })),
       numberField({ name: `mod${i}a`, title: "Amount", unit, low: -48, high: 48, value: m.amount, scale: "linear", step: 0 }, (amount) => change({ amount })),
-      button("Delete", () => put((list) => list.filter((_, k) => k !== i)), "plain"),
+      button("Delete", () => put((list) => list.filter((_, k) => k !== i)), "btn btn-link"),
     );
     return row;
   });
@@ -215,7 +221,7 @@ function drawModulations() {
 }
 
 function targetField(targets, chosen, set) {
-  const row = document.createElement("label"), name = document.createElement("span"), select = document.createElement("select");
+  const row = node("label"), name = node("span"), select = selectBox();
   row.className = "field choice-field wide";
   name.textContent = "Target";
   select.dataset.name = `target-${chosen}`;
@@ -257,13 +263,13 @@ function moveEffect(from, to) {
 function drawChain() {
   if (openEffect >= state.effects.length) openEffect = Math.max(0, state.effects.length - 1);
   byId("chain").replaceChildren(...state.effects.map((effect, i) => {
-    const item = document.createElement("li");
-    item.className = `card${effect.on ? "" : " off"}${i === openEffect ? " open" : ""}`;
+    const item = node("li");
+    item.className = `device${effect.on ? "" : " off"}${i === openEffect ? " open" : ""}`;
     item.draggable = true;
     item.addEventListener("dragstart", (event) => { event.dataTransfer.setData("text/plain", String(i)); event.dataTransfer.effectAllowed = "move"; });
     item.addEventListener("dragover", (event) => event.preventDefault());
     item.addEventListener("drop", (event) => { event.preventDefault(); moveEffect(Number(event.dataTransfer.getData("text/plain")), i); });
-    const name = button(effect.title, () => { openEffect = i; drawChain(); drawOpenEffect(); }, "card-name");
+    const name = button(effect.title, () => { openEffect = i; drawChain(); drawOpenEffect(); }, "device-name");
     name.setAttribute("aria-expanded", String(i === openEffect));
     name.title = "Open; Alt with the arrow keys moves it";
     name.addEventListener("keydown", (event) => {
@@ -288,7 +294,7 @@ function drawChain() {
     svg.append(text(width / 2, 22, options.length ? options[0].value : `${first.title} ${shown(first.value)}`, { class: "s", "text-anchor": "middle" }));
   });
   if (!state.effects.length) {
-    const none = document.createElement("li");
+    const none = node("li");
     none.className = "soft";
     none.textContent = "None yet. Add one, or load a saved chain.";
     byId("chain").append(none);
@@ -299,7 +305,7 @@ function drawOpenEffect() {
   const box = byId("effect"), effect = state.effects[openEffect], i = openEffect;
   box.replaceChildren();
   if (!effect) return;
-  const svg = svgOf("large"), fields = document.createElement("div");
+  const svg = svgOf("large"), fields = node("div");
   svg.setAttribute("aria-label", `${effect.title}, curve`);
   svg.setAttribute("role", "group");
   fields.className = "fields";
@@ -321,11 +327,11 @@ function drawOpenEffect() {
     const row = choiceField({ name: "effect-key", title: "Sidechain", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
     fields.append(row);
   }
-  const line = document.createElement("div");
-  line.className = "card-tools";
+  const line = node("div");
+  line.className = "device-tools";
   if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, id: e.id, on: e.on, blend: e.blend })))));
-  line.append(button("Move left", () => moveEffect(i, i - 1)), button("Move right", () => moveEffect(i, i + 1)), button("Delete", () => setChain((effects) => effects.filter((_, k) => k !== i)), "plain"));
-  const right = document.createElement("div");
+  line.append(button("Move left", () => moveEffect(i, i - 1)), button("Move right", () => moveEffect(i, i + 1)), button("Delete", () => setChain((effects) => effects.filter((_, k) => k !== i)), "btn btn-link"));
+  const right = node("div");
   right.append(fields, line);
   box.append(svg, right);
   const api = { params: (p) => setChain(param(p)), preview: (p) => see(param(p)), shape: (shape) => setChain(changed(i, () => ({ shape }))) };
@@ -334,34 +340,43 @@ function drawOpenEffect() {
 
 // Sounds to load ------------------------------------------------------------------------------------------------------
 
-/** One sound or sample: played by its name, loaded by its button; what is the producer's own can be deleted. */
-function listRow({ name, listen }, { more, taken, take: [label, said, act], forget, also }) {
-  const item = document.createElement("li"), title = document.createElement("b"), below = document.createElement("small");
+/** A row of the list, with what is the part's own marked, and what is the producer's own to be deleted. */
+function listRow(sound, { taken, forget, also, ...row }) {
+  const item = soundRow(sound, { play: audition, ...row });
   if (taken) item.className = "taken";
-  const hear = button("", () => pads.playUrl(listen).catch(() => { says.textContent = `“${name}” could not be loaded. Is Ersatz still running?`; }), "hear");
-  title.textContent = name;
-  below.textContent = more;
-  hear.append(title, below);
-  hear.setAttribute("aria-label", `Play ${name}, ${more}`);
-  const get = button(label, act);
-  get.setAttribute("aria-label", said);
-  item.append(hear, get);
   if (also) item.append(also);
   if (forget) {
-    const away = button("×", forget, "plain");
-    away.setAttribute("aria-label", `Delete ${name}`);
+    const away = button("×", forget, "btn btn-link btn-square");
+    away.setAttribute("aria-label", `Delete ${sound.name}`);
     item.append(away);
   }
   return item;
 }
 
+let auditioned = null;
+
+/** A sound by itself; in the running loop where it plays, until it is played once more or another change is made. */
+function audition(listen, name) {
+  const sound = browser.sounds.find((s) => s.listen === listen), edit = { kind: "load_sound", part: state.part.id };
+  if (sound) Object.assign(edit, sound.id ? { sound: sound.sound } : { shipped: sound.name });
+  const url = sound && player?.isPlaying ? variantUrl(state.listen, { edit }) : "";
+  if (!url || url.length > MOST_ADDRESS) {
+    pads.playUrl(listen).catch(() => { says.textContent = `“${name}” could not be loaded. Is Ersatz still running?`; });
+    return;
+  }
+  auditioned = auditioned === name ? null : name;
+  if (auditioned) player.replaceRemake(url, { bars: state.bars });
+  else heard();
+  drawBrowser();
+}
+
 function drawBrowser() {
   const role = byId("by-role").value, tone = byId("by-tone").value, find = byId("by-text").value.trim().toLowerCase();
-  const found = browser.sounds.filter((s) => (!role || s.role === role) && (!tone || s.brightness === tone) && (!find || `${s.name} ${s.kind} ${s.character}`.toLowerCase().includes(find)));
+  const found = browser.sounds.filter((s) => (!role || s.role === role) && (!tone || s.brightness === tone) && (!find || fits(s, s.role, find)));
   byId("sounds").replaceChildren(...found.map((s) => listRow(s, {
-    more: [s.kind, s.character, s.brightness].filter(Boolean).join(" · "),
+    more: s.name === auditioned ? "in the loop now; press again for the part’s own" : described(s),
     taken: s.name === state.sound.name,
-    take: ["Load", `Load ${s.name}`, () => send({ kind: "load_sound", sound: s.sound }).then(drawLists)],
+    take: ["Load", `Load ${s.name}`, () => send({ kind: "load_sound", ...(s.id ? { sound: s.sound } : { shipped: s.name }) }).then(drawLists)],
     forget: s.id && (async () => keepBrowser(await post(`/sounds/forget/sound/${s.id}/`, { role: state.part.role, remake: state.remake }))),
   })));
   if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
@@ -403,7 +418,7 @@ const readings = new Map();
 
 /** A loop's own tempo and key, and the ways to fit it to the song: for the sample that the part plays. */
 function loopTools(sample) {
-  const box = document.createElement("div"), known = readings.get(sample.id);
+  const box = node("div"), known = readings.get(sample.id);
   box.className = "loop-tools";
   if (!known) {
     box.append(button("Read its tempo and key", async () => {
@@ -413,10 +428,10 @@ function loopTools(sample) {
       if (answer.ok) readings.set(sample.id, data);
       else says.textContent = data.error ?? "The sample could not be read.";
       drawSamples();
-    }, "plain"));
+    }, "btn btn-link"));
     return box;
   }
-  const said = document.createElement("small");
+  const said = node("small");
   said.textContent = known.said;
   box.append(said, button("Fit to the tempo", () => send(known.fits)), button(`and into ${known.key}`, () => send(known.fitsKey)));
   return box;

@@ -2,11 +2,12 @@
 // sends edits with the revision they were made on and draws what comes back.
 
 import { Automation } from "./automation.js";
-import { BarRows, edge, node, place } from "./bars.js";
+import { BarRows, edge, place } from "./bars.js";
 import { Cells } from "./cells.js";
+import { button, inputBox, node } from "./dom.js";
 import { el, readJson, sectionNames } from "./draw.js";
 import { edits } from "./edits.js";
-import { button, readFigure, refuse, stepped } from "./fields.js";
+import { readFigure, refuse, stepped } from "./fields.js";
 import { player } from "./frame.js";
 import { isForPage } from "./keys.js";
 import { guideTools } from "./guide.js";
@@ -14,6 +15,7 @@ import { History } from "./history.js";
 import { whenFree } from "./inhand.js";
 import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid, sectionTools } from "./sections.js";
+import { SoundPicker } from "./soundpicker.js";
 import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
 import { Transitions } from "./transitions.js";
@@ -200,7 +202,7 @@ function partHead(part) {
   const name = node("a", "partname", part.name);
   name.href = `${host.dataset.home}parts/${part.id}/${Object.keys(part.patterns).length ? "notes/" : ""}`;
   name.title = `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`;
-  const gain = document.createElement("input");
+  const gain = inputBox();
   Object.assign(gain, { type: "text", inputMode: "decimal", value: part.gainDb.toFixed(1) });
   stepped(gain, 0.5);
   gain.setAttribute("aria-label", `Level of ${part.name}, dB`);
@@ -214,23 +216,16 @@ function partHead(part) {
   return head;
 }
 
+const picker = new SoundPicker({
+  sounds,
+  add: (role, sound) => send({ kind: "add_part", role, sound, name: ROLE_NAMES[role], bars: 1 }),
+  play: (url) => player.playOnce(url).catch(() => { says.textContent = "The sound could not be loaded. Is Ersatz still running?"; }),
+});
+
 function addPart() {
-  const select = document.createElement("select");
-  select.setAttribute("aria-label", "Add a part");
-  select.dataset.tool = "add-part";
-  select.add(new Option("add a part …", ""));
-  for (const role of Object.keys(ROLE_NAMES)) {
-    const group = document.createElement("optgroup");
-    group.label = role;
-    for (const sound of sounds[role] ?? []) group.append(new Option(sound, JSON.stringify([role, sound])));
-    select.append(group);
-  }
-  select.addEventListener("change", () => {
-    if (!select.value) return;
-    const [role, sound] = JSON.parse(select.value);
-    send({ kind: "add_part", role, sound, name: ROLE_NAMES[role], bars: 1 });
-  });
-  return select;
+  const add = button("Add a part …", () => picker.open());
+  add.dataset.tool = "add-part";
+  return add;
 }
 
 function automationHead() {

@@ -1,7 +1,7 @@
 // The section under the playhead: its name and length, its place, room before it and bars of it, and what the reference has there.
 
-import { node } from "./bars.js";
-import { button, readFigure, refuse, stepped } from "./fields.js";
+import { button, inputBox, menu, node, selectBox } from "./dom.js";
+import { readFigure, refuse, stepped } from "./fields.js";
 import { editTitle } from "./title.js";
 import { LABELS } from "./vocabulary.js";
 
@@ -25,13 +25,13 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   const name = button(section.name, () => editTitle(name, section.name, (title) => own("rename_section", { name: title === section.label ? "" : title })), "section-name");
   name.title = "Give it a name of your own";
 
-  const label = document.createElement("select");
+  const label = selectBox();
   label.setAttribute("aria-label", `What ${section.name} is`);
   label.dataset.tool = "label";
   for (const option of LABELS) label.add(new Option(option, option, false, option === section.label));
   label.addEventListener("change", () => own("relabel_section", { label: label.value }));
 
-  const length = document.createElement("input");
+  const length = inputBox();
   Object.assign(length, { type: "text", inputMode: "decimal", size: 4, value: section.bars });
   length.setAttribute("aria-label", `Bars of ${section.name}`);
   length.dataset.tool = "bars";
@@ -53,6 +53,7 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
     name, label, length, node("span", "", "bars"),
     tool("Move left", () => own("move_section", { place: here - 1 }), here > 0),
     tool("Move right", () => own("move_section", { place: here + 1 }), here + 1 < song.sections.length),
+    tool("Add section", () => send({ kind: "add_section", label: section.label, bars: 8, place: here + 1 })),
     tool("Duplicate", () => own("duplicate_section")),
     tool(inside > 0 ? `Split at bar ${section.start + inside}` : "Split", () => own("split_section", { bars: inside }), inside > 0 && inside < section.bars),
     tool("Merge with next", () => own("merge_section"), here + 1 < song.sections.length),
@@ -70,16 +71,12 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   if (song.differences.some(differenceSaid)) box.append(tool("Adopt its whole plan", () => ask({ kind: "adopt_reference", section: null })));
 }
 
-/** Bars of everything at once, from the playhead on. */
+/** Bars of all parts at once, from the playhead on. */
 function barTools(song, at, send) {
-  const select = document.createElement("select");
-  select.setAttribute("aria-label", `Insert, delete or duplicate bars of all parts from bar ${at} on`);
-  select.dataset.tool = "everything";
-  select.add(new Option(`bars from ${at} on …`, ""));
-  const rest = song.bars - at + 1;
-  for (const bars of [1, 2, 4, 8]) select.add(new Option(`insert ${some(bars)}`, JSON.stringify({ kind: "insert_bars", bar: at, bars })));
-  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest && b < song.bars)) select.add(new Option(`delete ${some(bars)}`, JSON.stringify({ kind: "delete_bars", first: at, last: at + bars - 1 })));
-  for (const bars of [1, 2, 4, 8].filter((b) => b <= rest)) select.add(new Option(`duplicate ${some(bars)}`, JSON.stringify({ kind: "duplicate_bars", first: at, last: at + bars - 1 })));
-  select.addEventListener("change", () => { if (select.value) send(JSON.parse(select.value)); });
-  return select;
+  const rest = song.bars - at + 1, lengths = [1, 2, 4, 8], left = lengths.filter((b) => b <= rest);
+  return menu(`Bars from ${at} on`, [
+    "Insert empty bars", ...lengths.map((bars) => [`Insert ${some(bars)}`, () => send({ kind: "insert_bars", bar: at, bars })]),
+    "Delete bars of all parts", ...left.filter((b) => b < song.bars).map((bars) => [`Delete ${some(bars)}`, () => send({ kind: "delete_bars", first: at, last: at + bars - 1 })]),
+    "Duplicate bars of all parts", ...left.map((bars) => [`Duplicate ${some(bars)}`, () => send({ kind: "duplicate_bars", first: at, last: at + bars - 1 })]),
+  ], { name: "bars-menu" });
 }

@@ -1,5 +1,6 @@
 // The shelf: files dropped or chosen, their way in with progress, portraits, renaming in place.
 
+import { node } from "./dom.js";
 import { BarAxis, el, fresh, redrawn } from "./draw.js";
 import { follow, post } from "./http.js";
 import { editTitle } from "./title.js";
@@ -30,7 +31,7 @@ redrawn(drawAll);
 async function refresh(article) {
   const answer = await fetch(article.dataset.row);
   if (!answer.ok) return article;
-  const place = document.createElement("div");
+  const place = node("div");
   place.innerHTML = await answer.text();
   const made = place.querySelector("article");
   article.replaceWith(made);
@@ -61,7 +62,7 @@ function send(file) {
     says.textContent = `“${file.name}” is larger than ${LIMIT_MB} MB, the limit here. A FLAC of it is smaller.`;
     return;
   }
-  const article = document.createElement("article");
+  const article = node("article");
   article.className = "track";
   article.innerHTML = '<div class="track-head"><h2></h2></div><div class="track-picture"><div class="job"><progress max="1" value="0" aria-label="Upload"></progress><span class="job-says" role="status">uploading</span></div></div><div></div>';
   article.querySelector("h2").textContent = file.name;

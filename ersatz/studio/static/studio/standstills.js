@@ -1,7 +1,6 @@
 // Where the song brings nothing new for too long, and changes that can be heard before they are applied.
 
-import { node } from "./bars.js";
-import { button } from "./fields.js";
+import { button, node } from "./dom.js";
 import { variantUrl } from "./variant.js";
 
 let trying = null;
@@ -14,7 +13,7 @@ export function standstillTools(box, { still, song, player, ask }) {
   const draw = () => list.replaceChildren(...still.map((found, i) => {
     const one = node("section", "found");
     one.append(node("b", "", found.said));
-    const go = button(`Go to bar ${found.first}`, () => player.seek(found.first - 1), "plain");
+    const go = button(`Go to bar ${found.first}`, () => player.seek(found.first - 1), "btn btn-link");
     one.append(go);
     found.offers.forEach((said, k) => {
       const row = node("p", "offer"), key = `${i}.${k}`, wanted = { kind: "vary", standstill: i, offer: k };

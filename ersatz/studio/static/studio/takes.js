@@ -1,7 +1,7 @@
 // Playing in: pads, the computer's keys or a MIDI keyboard along the running loop, recorded with as much quantising as wanted.
 
-import { node } from "./bars.js";
-import { button, numberField } from "./fields.js";
+import { button, node } from "./dom.js";
+import { numberField } from "./fields.js";
 import { Pads } from "./pads.js";
 
 export class Takes {

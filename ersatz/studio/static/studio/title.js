@@ -1,9 +1,11 @@
 // Editing a title where it stands: Enter or leaving keeps it, Escape doesn't.
 
+import { inputBox } from "./dom.js";
+
 /** Put an input with `old` into `place`; `keep(title)` is called once if another title was entered. */
 export function editTitle(place, old, keep) {
   const before = [...place.childNodes];
-  const input = document.createElement("input");
+  const input = inputBox();
   Object.assign(input, { value: old, maxLength: 120 });
   input.setAttribute("aria-label", "Title");
   place.replaceChildren(input);

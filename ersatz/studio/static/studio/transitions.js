@@ -1,7 +1,8 @@
 // Transitions between sections: each a thing with its length in a row of their own, and the figures of the one in hand beneath.
 
-import { edge, node, place } from "./bars.js";
-import { button, choiceField, numberField } from "./fields.js";
+import { edge, place } from "./bars.js";
+import { button, menu, node, selectBox } from "./dom.js";
+import { choiceField, numberField } from "./fields.js";
 import { TRANSITIONS } from "./vocabulary.js";
 
 const LINE = 17;
@@ -61,7 +62,7 @@ export class Transitions {
       if (TRANSITIONS[t.kind].behind) continue;
       // Its beginning is taken hold of; it always ends at the boundary.
       const begins = edge(this.rows, { bar: from, least: Math.max(0, boundary - 64), most: boundary - 0.25, step: 0.25, name: `Start of ${TRANSITIONS[t.kind].title}`, said: (bar) => `${(boundary - bar) * 4} beats long` }, (bar) => this.change(t, () => ({ beats: (boundary - bar) * 4 })));
-      begins.classList.add("small");
+      begins.classList.add("short");
       begins.style.top = `${4 + line * LINE}px`;
       lane.append(begins);
     }
@@ -99,12 +100,7 @@ export class Transitions {
     this.section = section;
     this.box.replaceChildren();
     if (!section) return;
-    const add = document.createElement("select");
-    add.setAttribute("aria-label", `Add a transition at the end of ${section.name}`);
-    add.dataset.tool = "add-transition";
-    add.add(new Option(`add at the end of ${section.name} …`, ""));
-    for (const kind of Object.keys(TRANSITIONS)) add.add(new Option(TRANSITIONS[kind].title, kind));
-    add.addEventListener("change", () => { if (add.value) this.send({ kind: "put_transition", section: section.id, what: add.value, beats: 0 }); });
+    const add = menu(`Add at the end of ${section.name}`, Object.keys(TRANSITIONS).map((kind) => [TRANSITIONS[kind].title, () => this.send({ kind: "put_transition", section: section.id, what: kind, beats: 0 })]), { name: "add-transition" });
     this.box.append(node("b", "", "Transitions"), add);
     const t = this.song().transitions.find((one) => one.id === this.picked);
     if (!t) return;
@@ -118,7 +114,7 @@ export class Transitions {
     if (rhythms.length) this.box.append(choiceField({ name: "transition-rhythm", title: "Rhythm", options: rhythms, value: t.rhythm || rhythms[0] }, (rhythm) => this.change(t, () => ({ rhythm }))));
     if (TRANSITIONS[t.kind].hasSeed) this.box.append(button("New seed", () => this.change(t, (now) => ({ seed: now.seed + 1 }))));
     this.#on(t);
-    this.box.append(button("Delete", () => this.send({ kind: "delete_transition", id: t.id }), "plain"));
+    this.box.append(button("Delete", () => this.send({ kind: "delete_transition", id: t.id }), "btn btn-link"));
   }
 
   #on(t) {
@@ -129,7 +125,7 @@ export class Transitions {
     const options = how === "part" ? parts : how === "parts" ? [...buses, ...parts] : [["master", "everything"], ...buses, ...parts];
     const named = (id) => options.find(([o]) => o === id)?.[1] ?? id;
     const usual = how === "part" ? "usual part" : "the usual ones";
-    const select = document.createElement("select");
+    const select = selectBox();
     select.setAttribute("aria-label", how === "part" ? "Made from" : "Works on");
     select.dataset.name = "transition-on";
     select.add(new Option(t.on.length ? `on ${t.on.map(named).join(", ")}` : `on ${usual}`, ""));
