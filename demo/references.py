@@ -26,6 +26,14 @@ def write_references(folder: Path) -> list[Path]:
     return [_wav(folder, title) for title in REFERENCES]
 
 
+def write_reference(folder: Path, title: str) -> Path:
+    """One of them, unless it is there."""
+    folder.mkdir(parents=True, exist_ok=True)
+    if not (_wav(folder, title).exists() and _truth(folder, title).exists()):
+        _write(folder, title)
+    return _wav(folder, title)
+
+
 def _wav(folder: Path, title: str) -> Path:
     return folder / f"{title}.wav"
 

@@ -8,6 +8,7 @@ from ersatz.commands.files import progress, read_json
 from ersatz.core.audio import Audio, check_writable, write_audio
 from ersatz.core.draft.match import set_loudness
 from ersatz.core.errors import UnusableDocument
+from ersatz.core.exchange.stems import stem_name
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.song.document import Song
 
@@ -29,9 +30,9 @@ def run(arguments: argparse.Namespace) -> None:
     write_audio(arguments.out, audio)
     if arguments.stems:
         arguments.stems.mkdir(parents=True, exist_ok=True)
-        for name, samples in stems(mixdown, start, stop).items():
+        for strip, samples in stems(mixdown, start, stop):
             # Float: a part before the master may stand above full scale.
-            write_audio(arguments.stems / f"{name}.wav", Audio(samples, RATE_HZ), "FLOAT")
+            write_audio(arguments.stems / f"{stem_name(strip)}.wav", Audio(samples, RATE_HZ), "FLOAT")
     report("done", 1.0)
 
 

@@ -55,7 +55,7 @@ def main() -> int:
         if subprocess.call([*manage, "migrate", "--verbosity", "0"]):
             return _fail("the database could not be prepared; see above.")
         if arguments.demo and subprocess.call([*manage, "seed_demo"]):
-            return _fail("the demo data could not be made; see above.")
+            return _fail("the demo could not be started; see above.")
         prepared.write_text(wanted)
     configured = ["--config", "python:ersatz.site.gunicorn_conf"]
     web = [sys.executable, "-m", "gunicorn", *configured, "--bind", f"127.0.0.1:{arguments.port}"]

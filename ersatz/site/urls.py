@@ -19,6 +19,7 @@ urlpatterns = [
     path("", include("ersatz.studio.target.urls")),
     path("", include("ersatz.studio.plan.urls")),
     path("", include("ersatz.studio.parts.urls")),
+    path("", include("ersatz.studio.balance.urls")),
     path("", include("ersatz.studio.gap.urls")),
     path("", include("ersatz.studio.handover.urls")),
     path("listen/", include("ersatz.studio.listen.urls")),

@@ -52,9 +52,17 @@ def test_the_same_song_gives_the_same_samples(short, whole):
 def test_stems_sum_to_the_mix_before_the_master(short):
     mixdown = Mixdown(short)
     start, stop = mixdown.bar_range(2, 4)
-    parts = stems(mixdown, start, stop)
-    assert set(parts) == {p.id for p in short.parts} | {"return-reverb", "return-delay"}
+    parts = {strip.id: samples for strip, samples in stems(mixdown, start, stop)}
+    assert set(parts) == {p.id for p in short.parts} | {"return:reverb", "return:delay"}
     np.testing.assert_allclose(sum(parts.values()), mixdown.mix(start, stop), atol=1e-5)
+
+
+def test_an_archive_of_stems_holds_all_of_them_a_known_bit_quieter(short, tmp_path):
+    mixdown = Mixdown(short)
+    write_stems(mixdown, tmp_path / "stems.zip")
+    with zipfile.ZipFile(tmp_path / "stems.zip") as archive:
+        files = [soundfile.read(io.BytesIO(archive.read(n)), dtype="float32")[0].T for n in archive.namelist() if n != READ_ME]
+    np.testing.assert_allclose(sum(files) * 10 ** (HEADROOM_DB / 20), mixdown.mix(0, mixdown.frames), atol=1e-4)
 
 
 def test_a_render_through_the_disk_is_the_same(short, whole, tmp_path):

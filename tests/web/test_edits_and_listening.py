@@ -141,7 +141,7 @@ def test_a_measurement_follows_the_song(web, remake, job_for):
     assert Measurement.objects.filter(remake=remake, sha=revision.sha).count() == 1
 
 
-@pytest.mark.parametrize(("kind", "head"), [("midi", b"MThd"), ("flac", b"fLaC"), ("wav", b"RIFF")])
+@pytest.mark.parametrize(("kind", "head"), [("midi", b"MThd"), ("flac", b"fLaC"), ("wav", b"RIFF"), ("ogg", b"OggS"), ("stems", b"PK")])
 def test_exports_are_made_and_downloaded(web, remake, job_for, kind, head):
     url = reverse("download", args=[remake.pk, remake.revision.sha, kind])
     assert web.get(url).status_code == 404
@@ -149,6 +149,14 @@ def test_exports_are_made_and_downloaded(web, remake, job_for, kind, head):
     answer = web.get(url)
     assert b"".join(answer.streaming_content).startswith(head)
     assert "Lighthouse Shift" in answer["Content-Disposition"]
+
+
+def test_an_mp3_is_the_song(web, remake, job_for):
+    work.run(job_for(Job.Kind.EXPORT, remake=remake, options={"format": "mp3"}).pk)
+    answer = web.get(reverse("download", args=[remake.pk, remake.revision.sha, "mp3"]))
+    audio, rate = soundfile.read(io.BytesIO(b"".join(answer.streaming_content)))
+    song = remake.revision.song
+    assert rate == 44_100 and len(audio) / rate >= song.grid.seconds_of_bar(song.bars + 1) - 0.1
 
 
 def test_exports_in_unknown_formats_are_refused(web, remake):

@@ -313,6 +313,8 @@ def _resting(song: Song) -> int | None:
 
 
 def survey_remake(audio: Audio, song: Song, progress: Progress = lambda phase, fraction: None) -> Survey:
-    """The remake measured as any other audio: nothing is taken from the song but its title."""
+    """The remake measured as any other audio, on the song's own bars and sections: those are known and not guessed at."""
     source = Source(f"{song.title}.wav", round(audio.duration_s, 3), audio.rate_hz, audio.channels, song.sha())
-    return survey_audio(audio, source, progress=progress)
+    plan = tuple(SectionCorrection(s.label, bar, s.bars) for bar, s in song.placed())
+    known = Corrections(bpm=song.bpm, first_downbeat_s=0.0, beats_per_bar=song.grid.beats_per_bar, sections=plan)
+    return survey_audio(audio, source, known, progress)

@@ -5,9 +5,9 @@ A section's counterpart is the reference's of the same label and the same number
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 
+from ersatz.core.gap.compare import counterparts as paired
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 
@@ -29,19 +29,8 @@ class PlanDifference:
 
 def counterparts(song: Song, survey: Survey) -> dict[str, int]:
     """Section id -> index of its counterpart, for those that have one."""
-    places: dict[tuple[str, int], int] = {}
-    seen: Counter[str] = Counter()
-    for i, section in enumerate(survey.sections):
-        places[section.label, seen[section.label]] = i
-        seen[section.label] += 1
-    own: Counter[str] = Counter()
-    out = {}
-    for mine in song.sections:
-        number = own[mine.label]
-        own[mine.label] += 1
-        if (mine.label, number) in places:
-            out[mine.id] = places[mine.label, number]
-    return out
+    found = paired(survey.sections, song.sections)
+    return {song.sections[mine].id: i for i, mine in enumerate(found) if mine is not None}
 
 
 def plan_differences(song: Song, survey: Survey) -> list[PlanDifference]:

@@ -72,8 +72,11 @@ class Mastering:
     def faded(self, bar: int) -> Node | None:
         """The mix as it leaves the master's fader, before clipping and limiting."""
         master = self._song.master
-        chained = self._strips.chained(master, bar, lambda b: self.levelled(self.toned(b), b))
-        return None if master.mute else self._strips.faded(master, bar, chained)
+        return None if master.mute else self._strips.faded(master, bar, self.chained(bar))
+
+    def chained(self, bar: int) -> Node | None:
+        """The mix behind the master's chain, before its fader."""
+        return self._strips.chained(self._song.master, bar, lambda b: self.levelled(self.toned(b), b))
 
     def finished(self, bar: int) -> Node:
         """The finished mix."""

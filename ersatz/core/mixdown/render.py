@@ -6,12 +6,13 @@ has no whole number of them); float32 of shape (2, samples).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
 from ersatz.core.audio import Audio
+from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
@@ -22,7 +23,7 @@ from ersatz.core.mixdown.staging import staged
 from ersatz.core.mixdown.strips import Strips
 from ersatz.core.samples import Samples, no_samples
 from ersatz.core.song.document import Master, Song
-from ersatz.core.song.strips import Strip
+from ersatz.core.song.strips import MASTER, Strip
 from ersatz.core.transitions.spec import versions_of
 from ersatz.core.voices import gone
 
@@ -102,6 +103,55 @@ class Mixdown:
     def solo(self, strip: Strip, start: int, stop: int) -> np.ndarray:
         """One strip as it leaves its fader, at the level of its phrases, (2, n)."""
         return self._joined(lambda bar: self._master.levelled(self._strips.out(strip, bar), bar), start, stop)
+
+    def strip_samples(self, strip_id: str, first_bar: int, last_bar: int) -> np.ndarray:
+        """What leaves a strip in 1-based bars first..last at the level of its phrases, shape (2, n): a part with all of its sounds,
+        the master finished."""
+        return self._strip(strip_id, *self.bar_range(first_bar, last_bar))
+
+    def _strip(self, strip_id: str, start: int, stop: int) -> np.ndarray:
+        if strip_id == MASTER:
+            return self.samples(start, stop)
+        versions = versions_of(strip_id, self.song)
+        strips = versions or tuple(s for s in (self.song.strip(strip_id),) if s is not None)
+        rows = [self.solo(strip, start, stop) for strip in strips]
+        return np.sum(rows, axis=0) if rows else np.zeros((2, stop - start), np.float32)
+
+    def varied(self, song: Song) -> Mixdown:
+        """Another song through the same cache, with the same samples."""
+        return Mixdown(song, self.cache, self._samples)
+
+    def before_limiting(self, first_bar: int, last_bar: int) -> np.ndarray:
+        """The mix as it leaves the master's fader, before clipping and limiting, shape (2, n)."""
+        return self._joined(self._master.faded, *self.bar_range(first_bar, last_bar))
+
+    def behind_chain(self, strip_id: str, first_bar: int, last_bar: int) -> np.ndarray:
+        """Any strip behind its chain and width, before its fader, shape (2, n); the master too."""
+        start, stop = self.bar_range(first_bar, last_bar)
+        versions = versions_of(strip_id, self.song)
+        if versions:
+            return self.before_fader(strip_id, first_bar, last_bar)
+        strip = self.song.strip(strip_id)
+        if strip is None:
+            return np.zeros((2, stop - start), np.float32)
+        if isinstance(strip, Master):
+            return self._joined(self._master.chained, start, stop)
+        return self._joined(lambda bar: self._strips.chained(strip, bar), start, stop)
+
+    def contribution(self, strip_id: str, first_bar: int, last_bar: int) -> np.ndarray:
+        """What a strip adds to the finished mix as far as that is linear: through the faders of the buses that it goes to, and the
+        master's width, EQ and fader; shape (2, n). Chains of buses, the master's chain and its limiting are left out."""
+        start, stop = self.bar_range(first_bar, last_bar)
+        begin = max(0, start - CONTEXT)
+        x = self._strip(strip_id, begin, stop)
+        strip = self.song.strip(strip_id) or next(iter(versions_of(strip_id, self.song)), None)
+        while strip is not None and strip.out not in ("", MASTER):
+            strip = self.song.strip(strip.out)
+            if strip is not None:
+                x = x * (0.0 if strip.mute else panned(strip.pan, strip.gain_in_db + strip.gain_db).astype(np.float32))
+        master = self.song.master
+        y = tone(x.astype(np.float32), master)[:, start - begin :]
+        return np.ascontiguousarray(y * np.float32(factor(master.gain_in_db + master.gain_db)))
 
     def before_fader(self, part_id: str, first_bar: int, last_bar: int) -> np.ndarray:
         """A part with all of its sounds behind its chain and before its fader, 1-based bars first..last, shape (2, n)."""
@@ -189,7 +239,8 @@ class Mixdown:
         return np.concatenate(pieces, axis=1)
 
 
-def stems(mixdown: Mixdown, start: int, stop: int) -> dict[str, np.ndarray]:
-    """Every part dry and every return, by name, each (2, n): they sum to the mix before the master where buses do nothing."""
-    strips = (*mixdown.song.parts, *mixdown.song.returns)
-    return {strip.id.replace(":", "-"): mixdown.solo(strip, start, stop) for strip in strips}
+def stems(mixdown: Mixdown, start: int, stop: int) -> Iterator[tuple[Strip, np.ndarray]]:
+    """Every part dry and every return, one after another, each (2, n): they sum to the mix before the master where buses do
+    nothing."""
+    for strip in (*mixdown.song.parts, *mixdown.song.returns):
+        yield strip, mixdown.solo(strip, start, stop)

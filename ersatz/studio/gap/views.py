@@ -5,9 +5,11 @@ from __future__ import annotations
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from ersatz.core.gap import Figure, compare
+from ersatz.core.gap.compare import numbered
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Target
@@ -18,6 +20,13 @@ from ersatz.studio.shared.spans import span_text, spectrum_corridor
 
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
+#: Where each figure is changed: a page, by its URL's name.
+CHANGED_ON = {
+    "Tempo": "plan", "Key": "plan", "Section starts": "plan", "Changes met": "plan", "Swing": "plan", "Loudness": "balance",
+    "Loudness here": "balance", "Loudness range": "plan", "True peak": "balance", "Balance, mean": "balance",
+    "Balance, worst band": "balance", "Balance, worst section": "balance", "Pump depth": "balance", "Pump release": "balance",
+    "Width above 270 Hz": "balance", "Mono below": "balance",
+}  # fmt: skip
 MARKS = {"matched": "✓", "close": "△", "off": "▲", "unknown": "·"}
 
 
@@ -40,8 +49,8 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
         found = compare(reference, mine, section, target and target.spread)
         context |= {
             "section": section,
-            "section_name": _name(reference, section),
-            "rows": [_row(f) for f in found.figures],
+            "section_name": numbered(reference, section),
+            "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in found.figures],
             "matched": sum(f.verdict == "matched" for f in found.figures),
             "drawing": _drawing(reference, mine, found) | {"corridors": target and _corridors(target, reference, section)},
             "is_target": target is not None,
@@ -57,13 +66,7 @@ def _section(request: HttpRequest, reference: Survey) -> int:
     return wanted if 0 <= wanted < len(reference.sections) else reference.main_section()
 
 
-def _name(survey: Survey, index: int) -> str:
-    label = survey.sections[index].label
-    same = [i for i, s in enumerate(survey.sections) if s.label == label]
-    return label if len(same) == 1 else f"{label} {same.index(index) + 1}"
-
-
-def _row(figure: Figure) -> dict:
+def _row(figure: Figure, changed_at: str) -> dict:
     def text(value: float | str | None, sign: bool = False) -> str:
         if value is None:
             return ""
@@ -85,6 +88,7 @@ def _row(figure: Figure) -> dict:
         "tolerance": "" if figure.tolerance is None else f"within {text(figure.tolerance)} {figure.unit}".strip(),
         "verdict": figure.verdict,
         "mark": MARKS[figure.verdict],
+        "changed_at": changed_at if figure.verdict in ("close", "off") else "",
     }
 
 
@@ -113,6 +117,7 @@ def _drawing(reference: Survey, mine: Survey, found) -> dict:
         "hz": list(found.spectrum_hz),
         "differenceDb": list(found.spectrum_difference_db),
         "section": found.reference_section,
+        "balanceDb": [s.balance_db for s in found.sections],
         "beatMs": round(reference.tempo.grid.beat_s * 1000, 1),
         "reference": side(reference, found.reference_section),
         "remake": side(mine, found.remake_section),

@@ -192,11 +192,19 @@ def _export(job: Job, report: Progress) -> None:
     job.save(update_fields=["options"])
 
 
+def _demo(job: Job, report: Progress) -> None:
+    # What makes the demo's references is needed nowhere else.
+    from ersatz.studio.jobs.demo import run_step
+
+    run_step(job, report)
+
+
 WORK: dict[str, Callable[[Job, Progress], None]] = {
     Job.Kind.SURVEY: _survey,
     Job.Kind.DRAFT: _draft,
     Job.Kind.MEASURE: _measure,
     Job.Kind.EXPORT: _export,
+    Job.Kind.DEMO: _demo,
 }
 assert set(WORK) == set(Job.Kind.values)
 SINGLE_WORKER = settings.HUEY["huey_class"] == "huey.SqliteHuey"

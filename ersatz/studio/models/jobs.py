@@ -16,6 +16,7 @@ class Job(models.Model):
         DRAFT = "draft", "Draft"
         MEASURE = "measure", "Measure the remake"
         EXPORT = "export", "Export"
+        DEMO = "demo", "Prepare the demo"
 
     class State(models.TextChoices):
         QUEUED = "queued"

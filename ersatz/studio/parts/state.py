@@ -10,8 +10,6 @@ from django.urls import reverse
 from ersatz.core.draft.build import ducker_of
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.chain import spec_of
-from ersatz.core.effects.pictures import picture_of
-from ersatz.core.params import Choice, Param
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song
@@ -22,16 +20,8 @@ from ersatz.core.voices.blocks import ORDER, block_of
 from ersatz.core.voices.pictures import pictures_of
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.shared.edit import steps
+from ersatz.studio.shared.effects import effect_state, field, option
 from ersatz.studio.shared.parts import middle_of
-
-
-def field(param: Param, value: float) -> dict[str, Any]:
-    return {"name": param.name, "unit": param.unit, "low": param.low, "high": param.high, "value": value, "title": param.title,
-            "scale": param.scale, "step": param.step, "moves": param.moves}  # fmt: skip
-
-
-def option(choice: Choice, value: str) -> dict[str, Any]:
-    return {"name": choice.name, "options": choice.options, "value": value, "title": choice.title}
 
 
 def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
@@ -50,15 +40,6 @@ def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
         spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],
         "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound, samples),
         "samples": sound.samples, "gone": gone(sound, samples),
-    }  # fmt: skip
-
-
-def effect_state(effect: Effect) -> dict[str, Any]:
-    spec = spec_of(effect)
-    return {
-        **to_json(effect), "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
-        "fields": [field(p, p.value(effect.params)) for p in spec.params],
-        "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
     }  # fmt: skip
 
 

@@ -23,8 +23,9 @@ from ersatz.core.voices import gone, library
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
-from ersatz.studio.parts.state import browser_state, effect_state, kept_chain, part_state, sound_state
+from ersatz.studio.parts.state import browser_state, kept_chain, part_state, sound_state
 from ersatz.studio.shared.edit import State, answer_edit, answer_midi, answer_step
+from ersatz.studio.shared.effects import effect_state
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.parts import middle_of
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache

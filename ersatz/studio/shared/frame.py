@@ -25,6 +25,8 @@ class Step:
     url: str
     is_here: bool
     is_done: bool
+    #: What must be there first, where it isn't; the link then leads to where that is made.
+    needs: str = ""
 
 
 def accounts(request: HttpRequest) -> dict[str, bool]:
@@ -74,13 +76,15 @@ def _rail(
     def of_remake(name: str) -> str:
         return reverse(name, args=[remake.pk]) if remake else survey_url
 
+    first = "" if remake else "needs a remake"
     return [
         Step("Shelf", shelf, page == "shelf", True),
-        Step("Survey", survey_url, page == "survey", survey is not None),
-        Step("Plan", of_remake("plan"), page == "plan", revision is not None),
-        Step("Parts", of_remake("parts"), page == "parts", revision is not None),
-        Step("Gap", of_remake("gap"), page == "gap", measured is not None and revision is not None),
-        Step("Handover", of_remake("handover"), page == "handover", False),
+        Step("Survey", survey_url, page == "survey", survey is not None, "" if survey else "needs a track"),
+        Step("Plan", of_remake("plan"), page == "plan", revision is not None, first),
+        Step("Parts", of_remake("parts"), page == "parts", revision is not None, first),
+        Step("Balance", of_remake("balance"), page == "balance", revision is not None, first),
+        Step("Gap", of_remake("gap"), page == "gap", measured is not None and revision is not None, first),
+        Step("Handover", of_remake("handover"), page == "handover", False, first),
     ]
 
 

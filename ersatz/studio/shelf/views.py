@@ -9,6 +9,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from urllib.parse import unquote
 
 from django.conf import settings
 from django.contrib.auth.decorators import login_required
@@ -53,9 +54,11 @@ def shelf(request: HttpRequest) -> HttpResponse:
     context = {
         **frame("shelf"),
         "rows": rows,
+        "demo_job": unfinished_job(owner=request.user, kind=Job.Kind.DEMO),
         "query": query,
         "sort": sort,
         "gone": last,
+        "gone_remakes": last.remakes.filter(deleted_at=None).count() if isinstance(last, Reference) else 0,
         "gone_url": last and reverse("reference-restore" if isinstance(last, Reference) else "remake-restore", args=[last.pk]),
         "form": UploadForm(),
         "limit_mb": settings.MAX_UPLOAD_BYTES // (1024 * 1024),
@@ -136,7 +139,7 @@ def upload(request: HttpRequest) -> HttpResponse:
         return JsonResponse({"error": form.errors["file"][0]}, status=400)
     file = form.cleaned_data["file"]
     name = Path(file.name).name
-    title = re.sub(r"[_\s]+", " ", Path(name).stem).strip()[:120] or "Untitled"
+    title = re.sub(r"[_\s]+", " ", Path(unquote(name)).stem).strip()[:120] or "Untitled"
     reference = Reference(
         owner=user_of(request), title=title, file_name=name[:255], stored_name="original" + Path(name).suffix.lower()
     )

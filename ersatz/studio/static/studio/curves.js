@@ -1,6 +1,6 @@
 // Curves of sounds and effects, and handles on them: points that are dragged, or moved with the arrow keys.
 
-import { el, frequencyAxis, fresh, ownCurve, path, text } from "./draw.js";
+import { el, frequencyAxis, fresh, ownCurve, path, svgOf, text } from "./draw.js";
 
 const LOW = 20, HIGH = 20000, BARS = 16;
 const clamp = (value, low, high) => Math.min(high, Math.max(low, value));
@@ -350,4 +350,17 @@ function sweepHandle(svg, effect, g, api) {
     api.preview(now);
     return `${Math.round(now.cutoff_hz)} Hz`;
   }, () => api.params(now));
+}
+
+/** Only the curve beneath the handle that is held: the old handles stay where the pointer has them. */
+export function redrawCurve(box, drawing) {
+  const svg = box.querySelector("svg.large");
+  if (!svg) return;
+  const ghost = svgOf("large ghost");
+  svg.after(ghost);
+  drawing(ghost);
+  const fresher = ghost.querySelector(".ownline, path.ownbox");
+  const old = svg.querySelector(".ownline, path.ownbox");
+  if (fresher && old) old.setAttribute("d", fresher.getAttribute("d"));
+  ghost.remove();
 }

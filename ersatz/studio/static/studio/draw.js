@@ -11,6 +11,11 @@ export function el(tag, attributes = {}, ...children) {
   return node;
 }
 
+/** A picture of its own size in a box. */
+export function svgOf(className) {
+  return el("svg", { class: className });
+}
+
 /** Empty an SVG and give it pixel coordinates of its own size. Returns {width, height}. */
 export function fresh(svg, height = null) {
   const box = svg.getBoundingClientRect();

@@ -89,7 +89,7 @@ document.addEventListener("keydown", (event) => {
   if (event.key === " ") return;
   if (!isForPage(event)) return;
   const digit = Number(event.key);
-  if (digit >= 1 && digit <= 6) {
+  if (digit >= 1 && digit <= 7) {
     document.querySelectorAll(".rail li a")[digit - 1]?.click();
     return;
   }

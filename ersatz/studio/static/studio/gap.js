@@ -12,14 +12,22 @@ function score() {
   const host = svg("gap-score");
   let node = host.querySelector("svg");
   if (!node) host.append((node = el("svg", { role: "group", "aria-label": "Sections of both" })));
-  const { width } = fresh(node, 84);
+  const { width } = fresh(node, 104);
   const axis = new BarAxis(0, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
   node.append(...axis.ticks(0));
   node.append(...sectionRow(axis, gap.reference.sections, 18, 28, "ref", (i) => location.assign(`?section=${i}`)));
   node.append(...sectionRow(axis, gap.remake.sections, 49, 28, "own"));
+  // How far each section's balance is off: a good mean of one may hide the others.
+  gap.reference.sections.forEach(([, from, length], i) => {
+    const off = gap.balanceDb[i], wide = axis.x(from + length) - axis.x(from);
+    const said = off === null ? "not in the remake" : `${off.toFixed(1)} dB`;
+    const note = text(axis.x(from) + 8, 94, wide > 70 ? `${said}${off > 2.5 ? " ▲" : ""}` : off === null ? "–" : `${off.toFixed(0)}${off > 2.5 ? "▲" : ""}`, { class: "s" });
+    note.append(el("title", {}, `Balance, mean: ${said}`));
+    node.append(note);
+  });
   const [, start, bars] = gap.reference.sections[gap.section];
-  node.append(el("rect", { class: "frame", x: axis.x(start), y: 15, width: axis.x(start + bars) - axis.x(start), height: 65 }));
-  playhead(node, axis, 0, 84, player, [0, 16]);
+  node.append(el("rect", { class: "frame", x: axis.x(start), y: 15, width: axis.x(start + bars) - axis.x(start), height: 84 }));
+  playhead(node, axis, 0, 104, player, [0, 16]);
 }
 
 function spectrum() {

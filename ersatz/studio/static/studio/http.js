@@ -24,7 +24,7 @@ export async function post(url, fields = {}, { json = false } = {}) {
   }
 }
 
-function showProgress(bar, fraction) {
+export function showProgress(bar, fraction) {
   const percent = Math.round(fraction * 100);
   bar.setAttribute("aria-valuenow", percent);
   bar.firstElementChild.style.width = `${percent}%`;

@@ -4,7 +4,7 @@ const TEXT = new Set(["text", "search", "email", "password", "url", "tel"]);
 /** Keys that mean something inside a figure, or move and delete there. */
 const IN_FIGURES = /^([\d.,+\-−e%]|Arrow\w+|Home|End|Backspace|Delete|Enter|Tab|PageUp|PageDown)$/;
 
-/** What has the focus, reduced to what decides: "text", "figure", "choice", "switch", "dialog" or "". */
+/** What has the focus, reduced to what decides: "text", "figure", "choice", "slider", "switch", "dialog" or "". */
 export function fieldOf(target) {
   if (!target?.closest) return "";
   if (target.closest("textarea, [contenteditable]")) return "text";
@@ -12,7 +12,8 @@ export function fieldOf(target) {
   if (input) {
     if (input.type === "number" || input.inputMode === "decimal") return "figure";
     if (TEXT.has(input.type)) return "text";
-    return ["checkbox", "radio", "range"].includes(input.type) ? "switch" : "";
+    if (input.type === "range") return "slider";
+    return ["checkbox", "radio"].includes(input.type) ? "switch" : "";
   }
   if (target.closest("select")) return "choice";
   return target.closest(".modal.show, .offcanvas.show") ? "dialog" : "";
@@ -24,7 +25,7 @@ export function keeps(kind, key) {
   if (key === " ") return kind === "switch";
   if (kind === "figure") return IN_FIGURES.test(key);
   if (kind === "choice") return key.length === 1 ? /[\p{L}\d]/u.test(key) : key !== "Escape";
-  if (kind === "switch") return /^(Arrow|Home|End|Page)/.test(key);
+  if (kind === "slider" || kind === "switch") return /^(Arrow|Home|End|Page)/.test(key);
   return kind === "dialog";
 }
 

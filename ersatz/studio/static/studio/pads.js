@@ -6,6 +6,9 @@ import { FIRST_SLICE, TICKS_PER_BAR } from "./vocabulary.js";
 
 const KEYS = "awsedftgyhujk";
 const SIXTEENTH = 240;
+const BLACK = [1, 3, 6, 8, 10];
+/** White keys in front of each of the thirteen from a C on. */
+const WHITES = [0, 1, 1, 2, 2, 3, 4, 4, 5, 5, 6, 6, 7];
 
 export class Pads {
   constructor(host, player, says) {
@@ -31,10 +34,14 @@ export class Pads {
   #draw() {
     const root = this.base - (this.base % 12), scale = scaleOf(this.key);
     this.root = root;
+    this.host.classList.toggle("keyboard", this.pitched && !this.slices);
     const count = this.slices ? Math.min(13, Math.max(1, this.slices - (root - FIRST_SLICE))) : this.pitched ? 13 : 1;
     this.host.replaceChildren(...Array.from({ length: count }, (_, i) => {
       const midi = root + i, pad = document.createElement("button");
-      pad.className = `pad${this.slices || scale.includes(midi % 12) ? " in-scale" : ""}`;
+      const keyed = this.pitched && !this.slices, black = keyed && BLACK.includes(midi % 12);
+      pad.className = `pad${keyed ? (black ? " black" : " white") : ""}${keyed && scale.includes(midi % 12) ? " in-scale" : ""}`;
+      // A black key lies over the line between two white ones.
+      if (keyed) pad.style.setProperty("--white", String(WHITES[i]));
       pad.dataset.midi = midi;
       const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : noteName(midi, this.key);
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;

@@ -1,9 +1,10 @@
 // A part's sound: its signal path with one block open, modulation, its effects, sounds to load instead, and pads to try it.
 // The server keeps the song and computes every curve; this page sends edits and draws what comes back.
 
-import { drawBlock, drawEffect } from "./curves.js";
+import { ChainEditor } from "./chain.js";
+import { drawBlock, redrawCurve } from "./curves.js";
 import { button, node, selectBox } from "./dom.js";
-import { fresh, readJson, redrawn, text } from "./draw.js";
+import { readJson, redrawn, svgOf } from "./draw.js";
 import { edits } from "./edits.js";
 import { choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
@@ -15,20 +16,14 @@ import { variantUrl } from "./variant.js";
 
 /** Longer addresses are cut by web servers. */
 const MOST_ADDRESS = 3800;
-const NS = "http://www.w3.org/2000/svg";
 const byId = (id) => document.getElementById(id);
 const host = byId("part"), says = byId("part-says");
 let state = readJson("drawing");
 let browser = state.browser;
 const before = { note: state.note, sha: state.sha };
-let open = Object.keys(state.sound.blocks)[0], openEffect = 0, hearing = "now", middle = null;
+let open = Object.keys(state.sound.blocks)[0], hearing = "now", middle = null;
 const pads = new Pads(byId("pads"), player, (sentence) => { byId("keys-says").textContent = sentence; });
 
-const svgOf = (name) => {
-  const svg = document.createElementNS(NS, "svg");
-  svg.setAttribute("class", name);
-  return svg;
-};
 
 const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: () => draw() });
 const send = (edit) => sendEdit(() => ({ part: state.part.id, strip: state.part.id, ...(typeof edit === "function" ? edit() : edit) }));
@@ -69,8 +64,7 @@ function drawAll() {
   drawPath();
   drawOpen();
   drawModulations();
-  drawChain();
-  drawOpenEffect();
+  chain.draw();
   pads.show({ base: state.part.middle === middle ? undefined : state.part.middle, url: hearing === "now" ? state.note : before.note, key: state.key, pitched: state.sound.pitched, slices: state.sound.pictures.slices ? state.sound.pictures.slices.length - 1 : 0 });
   middle = state.part.middle;
   for (const id of ["octave-down", "octave-up"]) byId(id).hidden = !state.sound.pitched;
@@ -154,19 +148,6 @@ const blockApi = {
   shape: (name, points) => send({ kind: "set_shape", name, points }),
 };
 
-/** Only the curve beneath the handle that is held: the old handles stay where the pointer has them. */
-function redrawCurve(box, drawing) {
-  const svg = box.querySelector("svg.large");
-  if (!svg) return;
-  const ghost = svgOf("large ghost");
-  svg.after(ghost);
-  drawing(ghost);
-  const fresher = ghost.querySelector(".ownline, path.ownbox");
-  const old = svg.querySelector(".ownline, path.ownbox");
-  if (fresher && old) old.setAttribute("d", fresher.getAttribute("d"));
-  ghost.remove();
-}
-
 function drawOpen() {
   const box = byId("block"), { choices, params } = state.sound.blocks[open];
   const svg = svgOf("large"), fields = node("div");
@@ -233,110 +214,10 @@ function targetField(targets, chosen, set) {
 
 // Effects -------------------------------------------------------------------------------------------------------------
 
-const CHANNELS = ["both", "mid", "side"];
-const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "key", "bypass_db"];
-const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
-/** `make(effects)` from those that stand when its turn comes. Automation goes with the effect of its id. */
-const setChain = (make) => send(() => ({ kind: "set_effects", effects: make(state.effects).map(documentOf) }));
-/** Makes a chain whose effect `i` has become other: `by(effect)` says in what. */
-const changed = (i, by) => (effects) => effects.map((e, k) => (k === i ? { ...e, ...by(e) } : e));
-
-async function switchEffect(i) {
-  const effect = state.effects[i];
-  if (!effect.on) return setChain(changed(i, () => ({ on: true })));
-  // Bypassed at the loudness it had: only the sound is judged.
-  const answer = await fetch(host.dataset.edit.replace(/edit\/$/, `level/${i}/`));
-  const { db } = answer.ok ? await answer.json() : { db: 0 };
-  return setChain(changed(i, () => ({ on: false, bypass_db: db })));
-}
-
-function moveEffect(from, to) {
-  if (to < 0 || to >= state.effects.length || to === from) return;
-  openEffect = to;
-  setChain((effects) => {
-    const list = [...effects];
-    list.splice(to, 0, ...list.splice(from, 1));
-    return list;
-  });
-}
-
-function drawChain() {
-  if (openEffect >= state.effects.length) openEffect = Math.max(0, state.effects.length - 1);
-  byId("chain").replaceChildren(...state.effects.map((effect, i) => {
-    const item = node("li");
-    item.className = `device${effect.on ? "" : " off"}${i === openEffect ? " open" : ""}`;
-    item.draggable = true;
-    item.addEventListener("dragstart", (event) => { event.dataTransfer.setData("text/plain", String(i)); event.dataTransfer.effectAllowed = "move"; });
-    item.addEventListener("dragover", (event) => event.preventDefault());
-    item.addEventListener("drop", (event) => { event.preventDefault(); moveEffect(Number(event.dataTransfer.getData("text/plain")), i); });
-    const name = button(effect.title, () => { openEffect = i; drawChain(); drawOpenEffect(); }, "device-name");
-    name.setAttribute("aria-expanded", String(i === openEffect));
-    name.title = "Open; Alt with the arrow keys moves it";
-    name.addEventListener("keydown", (event) => {
-      if (!event.altKey || !["ArrowLeft", "ArrowRight"].includes(event.key)) return;
-      event.preventDefault();
-      moveEffect(i, i + (event.key === "ArrowLeft" ? -1 : 1));
-    });
-    const svg = svgOf("mini");
-    svg.setAttribute("aria-hidden", "true");
-    const on = button(effect.on ? "on" : "off", () => switchEffect(i));
-    on.setAttribute("aria-pressed", String(effect.on));
-    on.setAttribute("aria-label", `${effect.title} ${effect.on ? "on" : "off"}`);
-    item.append(name, svg, on);
-    return item;
-  }));
-  byId("chain").querySelectorAll("li").forEach((item, i) => {
-    const svg = item.querySelector("svg");
-    if (drawEffect(svg, state.effects[i])) return;
-    // No curve tells what it does: its first option and value do.
-    const { width } = fresh(svg);
-    const { options, fields } = state.effects[i], first = fields[0];
-    svg.append(text(width / 2, 22, options.length ? options[0].value : `${first.title} ${shown(first.value)}`, { class: "s", "text-anchor": "middle" }));
-  });
-  if (!state.effects.length) {
-    const none = node("li");
-    none.className = "soft";
-    none.textContent = "None yet. Add one, or load a saved chain.";
-    byId("chain").append(none);
-  }
-}
-
-function drawOpenEffect() {
-  const box = byId("effect"), effect = state.effects[openEffect], i = openEffect;
-  box.replaceChildren();
-  if (!effect) return;
-  const svg = svgOf("large"), fields = node("div");
-  svg.setAttribute("aria-label", `${effect.title}, curve`);
-  svg.setAttribute("role", "group");
-  fields.className = "fields";
-  const param = (part) => changed(i, (e) => ({ params: { ...e.params, ...part } }));
-  const see = (make) => preview({ kind: "set_effects", effects: make(state.effects).map(documentOf) }, (data) => redrawCurve(box, (ghost) => drawEffect(ghost, data.effects[i])));
-  const own = (name, title, unit, low, high, scale) => numberField({ name: `effect-${name}`, title, unit, low, high, value: effect[name], scale, step: 0 }, (v) => setChain(changed(i, () => ({ [name]: v }))));
-  // Of the eight bands only those in use show their figures.
-  const used = (name) => effect.kind !== "eq" || !name.startsWith("band") || effect.options.find((o) => o.name === `${name.slice(0, 5)}_kind`).value !== "off" || name.endsWith("_kind");
-  fields.append(
-    ...effect.options.map((o) => choiceField(effect.kind === "eq" && o.name.startsWith("band") ? { ...o, title: `Band ${o.name[4]}` } : o, (option) => setChain(changed(i, (e) => ({ choices: { ...e.choices, [o.name]: option } }))))),
-    ...effect.fields.filter((f) => used(f.name)).map((f) => numberField(effect.kind === "eq" ? { ...f, title: `${f.name[4]}: ${f.title}` } : f, (v) => setChain(param({ [f.name]: v })), (v) => see(param({ [f.name]: v })))),
-    own("blend", "Dry/wet", "", 0, 1, "linear"),
-    own("above_hz", "Crossover: above", "Hz", 0, 20000, "linear"),
-    own("below_hz", "Crossover: below", "Hz", 0, 20000, "linear"),
-    choiceField({ name: "effect-channel", title: "Works on", options: CHANNELS, value: effect.channel }, (channel) => setChain(changed(i, () => ({ channel })))),
-  );
-  if (effect.keyed) {
-    const others = state.parts.filter(([id]) => id !== state.part.id);
-    const row = choiceField({ name: "effect-key", title: "Sidechain", options: ["itself", ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? "itself" }, (name) => setChain(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
-    fields.append(row);
-  }
-  const line = node("div");
-  line.className = "device-tools";
-  if (effect.kind === "ducker" && state.ducker) line.append(button("The reference’s curve", () => setChain(changed(i, (e) => ({ ...state.ducker, id: e.id, on: e.on, blend: e.blend })))));
-  line.append(button("Move left", () => moveEffect(i, i - 1)), button("Move right", () => moveEffect(i, i + 1)), button("Delete", () => setChain((effects) => effects.filter((_, k) => k !== i)), "btn btn-link"));
-  const right = node("div");
-  right.append(fields, line);
-  box.append(svg, right);
-  const api = { params: (p) => setChain(param(p)), preview: (p) => see(param(p)), shape: (shape) => setChain(changed(i, () => ({ shape }))) };
-  if (!drawEffect(svg, effect, api)) svg.remove();
-}
+const chain = new ChainEditor({
+  list: byId("chain"), panel: byId("effect"), effects: () => state.effects, send, preview, ducker: () => state.ducker,
+  bypassUrl: (i) => host.dataset.edit.replace(/edit\/$/, `level/${i}/`), parts: () => state.parts.filter(([id]) => id !== state.part.id),
+});
 
 // Sounds to load ------------------------------------------------------------------------------------------------------
 
@@ -490,14 +371,12 @@ byId("by-text").addEventListener("input", drawBrowser);
 byId("add-effect").append(new Option("…", ""), ...browser.kinds.map(([kind, title]) => new Option(title, kind)));
 byId("add-effect").addEventListener("change", (event) => {
   if (!event.target.value) return;
-  openEffect = state.effects.length;
-  const kind = event.target.value;
-  setChain((effects) => [...effects, { id: "", kind, params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 }]);
+  chain.add(event.target.value);
   event.target.value = "";
 });
 byId("add-chain").addEventListener("change", (event) => {
-  const chain = browser.chains.find((c) => String(c.id) === event.target.value);
-  if (chain) setChain((effects) => [...effects, ...chain.effects]).then(() => { if (!says.textContent) says.textContent = chain.lost; });
+  const saved = browser.chains.find((c) => String(c.id) === event.target.value);
+  if (saved) chain.set((effects) => [...effects, ...saved.effects]).then(() => { if (!says.textContent) says.textContent = saved.lost; });
   event.target.value = "";
 });
 byId("keep-sound").addEventListener("click", () => keep("sound", "Save this sound as", state.sound.name || state.part.name));

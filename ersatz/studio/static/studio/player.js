@@ -6,6 +6,8 @@ const CHUNK = 4;
 const AHEAD_S = 5;
 const FADE_S = 0.012;
 const KEPT_CHUNKS = 40;
+/** What replaces the running sound begins so much later: time enough to schedule it. */
+const HAND_OVER_S = 0.06;
 // Bands to hear alone: [filter, cut-off in Hz], each twice for 24 dB per octave.
 const BANDS = { low: [["lowpass", 200]], mid: [["highpass", 200], ["lowpass", 2800]], high: [["highpass", 2800]] };
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
@@ -63,6 +65,9 @@ export class Player {
     this.context = null;
     this.onChange = () => {};
     this.onProblem = () => {};
+    /** What plays on top of the remake while a change is on its way (preview.js): told of every piece that is scheduled, and of every restart. */
+    this.overlay = null;
+    this.onStart = () => {};
     this.#remember();
   }
 
@@ -117,7 +122,8 @@ export class Player {
     await this.open();
     if (this.bar >= this.bars - 0.01) this.bar = 0;
     this.isPlaying = true;
-    this.#startAt(this.bar, countIn);
+    this.#startAt(this.bar, { countIn });
+    this.onStart();
     this.#tick();
   }
 
@@ -284,8 +290,21 @@ export class Player {
     // Another section may be under the playhead now.
     this.#announce();
     if (!this.isPlaying) return;
-    await track.chunk(this.context, Math.floor(this.position() / CHUNK)).catch(() => {});
-    if (this.isPlaying && track.url === url) this.#startAt(this.position());
+    await this.#ready(track);
+    if (this.isPlaying && track.url === url) this.#startAt(this.position(), { seamless: true });
+  }
+
+  /** Loads what a track plays now and within the next moment. */
+  async #ready(track) {
+    const soon = HAND_OVER_S + 0.3, now = this.position();
+    const places = [now, this.#wrapped(now + soon / track.barS)];
+    await Promise.all([...new Set(places.map((bar) => Math.floor(bar / CHUNK)))].map((k) => track.chunk(this.context, k).catch(() => {})));
+  }
+
+  /** A position behind the loop's end, inside it again. */
+  #wrapped(bar) {
+    const { loop } = this;
+    return loop && bar >= loop.end ? loop.start + ((bar - loop.end) % (loop.end - loop.start)) : Math.min(bar, this.bars - 0.01);
   }
 
   /** The reference on another grid, or measured anew: it plays on from where it is in the file. */
@@ -339,26 +358,32 @@ export class Player {
     if (this.guideGain) this.guideGain.gain.value = 10 ** ((this.guide.db + Math.min(0, -offset)) / 20);
   }
 
-  #silence() {
+  /** What plays now fades out, at once or at a time of the clock. */
+  #silence(at = this.context?.currentTime) {
     this.generation += 1;
     clearTimeout(this.timer);
     const old = this.output;
     if (old) {
-      old.gain.setTargetAtTime(0, this.context.currentTime, FADE_S / 3);
-      setTimeout(() => old.disconnect(), 200);
+      old.gain.setTargetAtTime(0, at, FADE_S / 3);
+      setTimeout(() => old.disconnect(), 200 + 1000 * (at - this.context.currentTime));
     }
-    for (const tone of this.tones) tone.stop(this.context.currentTime + 0.1);
+    for (const tone of this.tones) tone.stop(at + 0.1);
     this.tones = [];
     this.output = null;
     this.segments = [];
   }
 
-  #startAt(bar, countIn = false) {
-    const last = this.segments.length ? this.position() : bar;
-    this.#silence();
-    this.bar = bar ?? last;
-    const context = this.context;
+  /** Plays from `bar` on. `seamless`: what plays goes on until the new takes over in time, at the place that it has reached by then. */
+  #startAt(bar, { countIn = false, seamless = false } = {}) {
+    const context = this.context, track = this.tracks[this.heard];
+    const at = context.currentTime + (seamless ? HAND_OVER_S : 0.05);
+    this.#silence(seamless ? at : context.currentTime);
+    this.bar = seamless ? this.#wrapped(bar + HAND_OVER_S / track.barS) : bar;
     this.output = context.createGain();
+    if (seamless) {
+      this.output.gain.value = 0;
+      this.output.gain.setTargetAtTime(1, at, FADE_S / 3);
+    }
     this.output.connect(context.destination);
     const input = this.#bandInput();
     this.#startDrone();
@@ -368,10 +393,14 @@ export class Player {
       this.gains[name].gain.value = 0;
       this.gains[name].connect(input);
     }
+    // The remake itself may be silent under what plays on top of it.
+    this.under = context.createGain();
+    this.under.connect(this.gains.remake ?? input);
     this.guideGain = context.createGain();
     this.guideGain.connect(this.#bandInput(this.guide.band));
     this.#levels();
-    this.cursor = { bar: this.bar, time: context.currentTime + 0.05 };
+    this.overlay?.restarted();
+    this.cursor = { bar: this.bar, time: at };
     if (countIn) {
       const track = this.tracks[this.heard];
       this.#clicks(0, 1, this.cursor.time, track, true);
@@ -408,13 +437,15 @@ export class Player {
         if (!buffers[i]) return;
         const source = context.createBufferSource();
         source.buffer = buffers[i];
-        source.connect(this.gains[name]);
+        source.connect(name === "remake" ? this.under : this.gains[name]);
         const barS = this.tracks[name].barS;
         source.start(this.cursor.time, (from - k * CHUNK) * barS, (end - from) * barS);
       });
       this.#clicks(from, end, this.cursor.time, main);
       this.#scheduleGuide(from, end, this.cursor.time, generation);
-      this.segments.push({ time: this.cursor.time, bar: from, bars: end - from, barS: main.barS });
+      const segment = { time: this.cursor.time, bar: from, bars: end - from, barS: main.barS, chunk: k };
+      this.segments.push(segment);
+      this.overlay?.scheduled(segment);
       while (this.segments.length > 2 && this.segments[1].time < context.currentTime) this.segments.shift();
       this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS };
       this.onProblem("");

@@ -2,7 +2,7 @@
 
 import { node } from "./dom.js";
 import { BarAxis, el, fresh, redrawn } from "./draw.js";
-import { follow, post } from "./http.js";
+import { follow, post, showProgress } from "./http.js";
 import { editTitle } from "./title.js";
 
 const drop = document.getElementById("drop");
@@ -55,28 +55,42 @@ function rename(article, old) {
   });
 }
 
+/** Says which file failed, and why; of several each has its line. */
+function failed(file, sentence) {
+  const name = decodedName(file.name);
+  says.append(node("span", "line", sentence.includes(file.name) || sentence.includes(name) ? sentence : `“${name}”: ${sentence}`));
+}
+
+/** Names that came out of an address: "Ferry%20at%20Four.wav" is "Ferry at Four.wav". */
+export function decodedName(name) {
+  try {
+    return decodeURIComponent(name);
+  } catch {
+    return name;
+  }
+}
+
 /** Send one file; its row appears at once, with progress of the upload and then of the survey. */
 function send(file) {
-  says.textContent = "";
   if (file.size > LIMIT_MB * 1024 * 1024) {
-    says.textContent = `“${file.name}” is larger than ${LIMIT_MB} MB, the limit here. A FLAC of it is smaller.`;
+    failed(file, `“${file.name}” is larger than ${LIMIT_MB} MB, the limit here. A FLAC of it is smaller.`);
     return;
   }
   const article = node("article");
   article.className = "track";
-  article.innerHTML = '<div class="track-head"><h2></h2></div><div class="track-picture"><div class="job"><progress max="1" value="0" aria-label="Upload"></progress><span class="job-says" role="status">uploading</span></div></div><div></div>';
-  article.querySelector("h2").textContent = file.name;
+  article.innerHTML = '<div class="track-head"><h2></h2></div><div class="track-picture"><div class="job"><div class="progress" role="progressbar" aria-label="Upload" aria-valuemin="0" aria-valuemax="100" aria-valuenow="0"><div class="progress-bar"></div></div><span class="job-says" role="status">uploading</span></div></div><div></div>';
+  article.querySelector("h2").textContent = decodedName(file.name);
   rows.querySelector(".empty")?.remove();
   rows.prepend(article);
   const request = new XMLHttpRequest();
   request.open("POST", drop.action);
   request.setRequestHeader("X-CSRFToken", drop.querySelector("[name=csrfmiddlewaretoken]").value);
   request.upload.addEventListener("progress", (event) => {
-    if (event.lengthComputable) article.querySelector("progress").value = event.loaded / event.total;
+    if (event.lengthComputable) showProgress(article.querySelector(".progress"), event.loaded / event.total);
   });
   const fail = (sentence) => {
     article.remove();
-    says.textContent = sentence;
+    failed(file, sentence);
   };
   request.addEventListener("error", () => fail("The server can’t be reached. Is Ersatz still running?"));
   request.addEventListener("load", () => {
@@ -96,6 +110,7 @@ function send(file) {
 }
 
 document.getElementById("file").addEventListener("change", (event) => {
+  says.replaceChildren();
   [...event.target.files].forEach(send);
   event.target.value = "";
 });
@@ -108,6 +123,7 @@ for (const name of ["dragenter", "dragover"]) {
 for (const name of ["dragleave", "drop"]) document.addEventListener(name, () => drop.classList.remove("over"));
 document.addEventListener("drop", (event) => {
   event.preventDefault();
+  says.replaceChildren();
   [...(event.dataTransfer?.files ?? [])].forEach(send);
 });
 document.getElementById("sort").addEventListener("change", (event) => event.target.form.submit());

@@ -1,0 +1,119 @@
+"""What does every strip add, on one frequency axis?
+
+Conventions: third octaves of bands.NOMINAL_HZ; levels are dB of mean power re full scale, both channels added. A strip is
+measured as it leaves its fader, the master as the finished mix. Frames are FRAME samples long, every HOP, so that what two strips
+do at the same time can be told from what they do one after the other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cache
+
+import numpy as np
+from scipy import fft
+
+from ersatz.core import bands
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import Song
+from ersatz.core.song.strips import MASTER
+from ersatz.core.survey.document import Survey
+from ersatz.core.target.document import in_balance
+
+#: 93 ms: short enough for hits, long enough for 60 Hz and a third octave around it.
+FRAME, HOP = 4096, 2048
+FLOOR_DB = -120.0
+#: So many bars of a section are measured, its last ones: the second half of a drop is the full one.
+MOST_BARS = 16
+
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True)
+class Lane:
+    """`power` and `side`: mean power per third octave of both channels and of their difference, shape (BANDS,). `frames`: power by
+    time, shape (BANDS, frames)."""
+
+    strip: str
+    power: np.ndarray
+    side: np.ndarray
+    frames: np.ndarray
+
+    @property
+    def level_db(self) -> np.ndarray:
+        return to_db(self.power)
+
+    @property
+    def is_silent(self) -> bool:
+        return float(self.power.sum()) <= 10 ** (FLOOR_DB / 10)
+
+
+@dataclass(frozen=True)
+class Lanes:
+    """`lanes`: parts, buses, returns that sound, and the master, by id. 1-based bars `first` to `last`."""
+
+    first: int
+    last: int
+    lanes: dict[str, Lane]
+
+    @property
+    def mix(self) -> Lane:
+        return self.lanes[MASTER]
+
+
+def to_db(power: np.ndarray) -> np.ndarray:
+    return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
+
+
+def measured_bars(song: Song, section: int) -> tuple[int, int]:
+    """1-based bars of a section (by its place) that stand for it."""
+    first, found = list(song.placed())[section]
+    last = first + found.bars - 1
+    return max(first, last - MOST_BARS + 1), last
+
+
+def measure_lanes(mixdown: Mixdown, first: int, last: int, progress: Progress = lambda fraction: None) -> Lanes:
+    """Every strip of the song over 1-based bars first..last."""
+    song = mixdown.song
+    ids = list(dict.fromkeys([*(p.id.split("~")[0] for p in song.parts), *(s.id for s in (*song.buses, *song.returns)), MASTER]))
+    lanes = {}
+    for k, strip in enumerate(ids):
+        lane = measure_lane(strip, mixdown.strip_samples(strip, first, last))
+        if strip == MASTER or not lane.is_silent:
+            lanes[strip] = lane
+        progress((k + 1) / len(ids))
+    return Lanes(first, last, lanes)
+
+
+def measure_lane(strip: str, x: np.ndarray) -> Lane:
+    """`x`: shape (2, n)."""
+    side = (x[0] - x[1])[None] * np.float32(np.sqrt(0.5))
+    return Lane(strip, bands.band_power(x, RATE_HZ), bands.band_power(side, RATE_HZ), _frames(x))
+
+
+@cache
+def _weights() -> np.ndarray:
+    return bands.band_weights(FRAME // 2 + 1, RATE_HZ)
+
+
+def _frames(x: np.ndarray) -> np.ndarray:
+    """Power per third octave and frame, shape (BANDS, frames)."""
+    if x.shape[1] < FRAME:
+        x = np.pad(x, ((0, 0), (0, FRAME - x.shape[1])))
+    window = np.hanning(FRAME).astype(np.float32)
+    out = 0.0
+    for channel in x:
+        pieces = np.lib.stride_tricks.sliding_window_view(channel, FRAME)[::HOP]
+        spectrum = fft.rfft(pieces * window, axis=1, workers=2)
+        power = np.square(spectrum.real) + np.square(spectrum.imag)
+        out = out + power @ _weights().T
+    # One-sided mean power per sample, as bands.power_spectrum has it.
+    return np.asarray(out).T * (2.0 / (FRAME * float(np.square(window).sum())))
+
+
+def reference_db(survey: Survey, section: int, mix_db: np.ndarray) -> np.ndarray:
+    """The reference's section at the loudness of the mix: its mean over BALANCE_HZ is the mix's, dB per third octave."""
+    level = np.array(survey.spectrum.per_section[section].level_db)
+    inside = in_balance()
+    return np.asarray(level - level[inside].mean() + mix_db[inside].mean())

@@ -1,0 +1,19 @@
+from django.urls import path
+
+from ersatz.studio.balance import views
+
+PAGE = "remakes/<number:pk>/balance/"
+BARS = "<number:first>-<number:last>"
+
+urlpatterns = [
+    path(PAGE, views.balance, name="balance"),
+    path(f"{PAGE}edit/", views.edit, name="balance-edit"),
+    path(f"{PAGE}undo/", views.step, {"by": -1}, name="balance-undo"),
+    path(f"{PAGE}redo/", views.step, {"by": 1}, name="balance-redo"),
+    path(f"{PAGE}preview/", views.preview, name="balance-preview"),
+    path(f"{PAGE}level/<str:strip>/<number:place>/", views.bypass_level, name="balance-bypass-level"),
+    path(f"listen/strip/<number:pk>/<slug:sha>/<str:strip>/{BARS}.flac", views.strip_bars, name="listen-strip"),
+    path(f"listen/send/<number:pk>/<slug:sha>/<str:strip>/<str:to>/{BARS}.flac", views.send_bars, name="listen-send"),
+    path(f"listen/lanes/<number:pk>/<slug:sha>/{BARS}.json", views.lanes, name="listen-lanes"),
+    path(f"listen/meters/<number:pk>/<slug:sha>/{BARS}.json", views.meters, name="listen-meters"),
+]

@@ -1,0 +1,191 @@
+"""Does every part have its own place? The whole mix on the frequency axis, strip by strip, against the reference."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from django.contrib.auth.decorators import login_required
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_POST, require_safe
+
+from ersatz.core.balance.bypass import bypass_db
+from ersatz.core.balance.lanes import Lanes, measure_lanes, reference_db
+from ersatz.core.balance.meters import measure_meters
+from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.edits import parse_edit
+from ersatz.core.errors import ErsatzError
+from ersatz.core.gap.plans import counterparts
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.serial import read_json, to_json
+from ersatz.core.song.document import Song, digest, with_each
+from ersatz.core.song.strips import SENDS, AnyStrip, Send
+from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
+from ersatz.studio.models import Remake, Revision
+from ersatz.studio.shared.edit import answer_edit, answer_step
+from ersatz.studio.shared.frame import frame
+from ersatz.studio.shared.kept import Kept
+from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
+
+#: Strips stand above full scale before the master's limiter: what is sent of one by itself is so much quieter.
+HEADROOM_DB = 12.0
+MOST_BARS = 64
+#: Sections that were measured last.
+_lanes: Kept[Lanes] = Kept(24)
+
+
+def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference", "owner"), pk=pk)
+    if remake.revision is None:
+        raise Http404
+    return remake, remake.revision
+
+
+@login_required
+@require_safe
+def balance(request: HttpRequest, pk: int) -> HttpResponse:
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
+    revision = remake.revision
+    if revision is None:
+        return redirect("plan", pk=pk)
+    context = frame("balance", remake=remake)
+    fixed = fixed_state(remake, remake.reference)
+    context["drawing"] = {**balance_state(remake, revision), **fixed, "headroomDb": HEADROOM_DB}
+    return render(request, "studio/balance.html", context)
+
+
+@login_required
+@require_POST
+def edit(request: HttpRequest, pk: int) -> JsonResponse:
+    return answer_edit(request, pk, balance_state)
+
+
+@login_required
+@require_POST
+def step(request: HttpRequest, pk: int, by: int) -> JsonResponse:
+    return answer_step(request, pk, by, balance_state)
+
+
+@login_required
+@require_POST
+def preview(request: HttpRequest, pk: int) -> JsonResponse:
+    """What an edit would draw of its strip, without making it. Body: {"edit": ...}."""
+    remake, revision = _current(request, pk)
+    try:
+        body = read_json(request.body)["edit"]
+        edited = parse_edit(body).apply(revision.song)
+        strip = edited.strip(str(body.get("strip", "")))
+    except (ErsatzError, ValueError, KeyError, TypeError) as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    if strip is None:
+        return JsonResponse({"error": "This strip isn’t there any more."}, status=400)
+    return JsonResponse(strip_state(remake, edited, strip))
+
+
+@login_required
+@require_safe
+def bypass_level(request: HttpRequest, pk: int, strip: str, place: int) -> JsonResponse:
+    """By how much the effect at a place of a strip changes its loudness, dB."""
+    remake, revision = _current(request, pk)
+    found = revision.song.strip(strip)
+    if found is None or place >= len(found.chain):
+        raise Http404
+    mixdown = mixdown_of(remake, revision.song)
+    return JsonResponse({"db": bypass_db(mixdown, revision.song, found, place)})
+
+
+# Heard and seen at an immutable address --------------------------------------------------------------------------------
+
+
+def _ready(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> tuple[Remake, Song, str, Mixdown, int]:
+    """A song of a remake ready to be rendered, its key, and the last bar asked for that it has."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference", "owner"), pk=pk)
+    song = song_of(remake, sha)
+    if song is None or not 1 <= first <= last < first + MOST_BARS or first > song.bars:
+        raise Http404
+    key, mixdown = ready(remake, sha, song)
+    return remake, song, key, mixdown, min(last, song.bars)
+
+
+def _caching(mixdown: Mixdown) -> str:
+    return IMMUTABLE if mixdown.is_complete else UNTIL_FOUND
+
+
+@login_required
+@require_safe
+def strip_bars(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> HttpResponseBase:
+    """What one strip adds to the mix, HEADROOM_DB quieter: the page adds and takes it away while a fader moves."""
+    _, song, key, mixdown, end = _ready(request, pk, sha, first, last)
+    if song.strip(strip) is None:
+        raise Http404
+
+    def samples() -> np.ndarray:
+        return _padded(mixdown, mixdown.contribution(strip, first, end), first, last)
+
+    return chunk_response(digest(["strip", key, strip, first, last]), _caching(mixdown), samples)
+
+
+@login_required
+@require_safe
+def send_bars(request: HttpRequest, pk: int, sha: str, strip: str, to: str, first: int, last: int) -> HttpResponseBase:
+    """What a strip alone, sent at 0 dB, would add through a return."""
+    _, song, key, mixdown, end = _ready(request, pk, sha, first, last)
+    if song.strip(strip) is None or song.strip(to) is None:
+        raise Http404
+    quiet = with_each(song, lambda s: _sending_only(s, to, s.id == strip))
+    alone = mixdown.varied(quiet)
+
+    def samples() -> np.ndarray:
+        return _padded(alone, alone.contribution(to, first, end), first, last)
+
+    return chunk_response(digest(["send", key, strip, to, first, last]), _caching(mixdown), samples)
+
+
+def _sending_only(strip: AnyStrip, to: str, is_it: bool) -> AnyStrip:
+    """A strip that doesn't send to a return, or sends at 0 dB."""
+    others = {name: send for name, send in strip.sends.items() if name != to}
+    before = strip.sends[to].before_fader if to in strip.sends else False
+    curves = tuple(a for a in strip.automation if (a.device, a.param) != (SENDS, to))
+    return replace(strip, sends={**others, to: Send(0.0, before)} if is_it else others, automation=curves)
+
+
+def _padded(mixdown: Mixdown, x: np.ndarray, first: int, last: int) -> np.ndarray:
+    start, stop = mixdown.bar_range(first, last)
+    quieter = x * np.float32(10 ** (-HEADROOM_DB / 20))
+    return np.pad(quieter, ((0, 0), (0, stop - start - x.shape[1])))
+
+
+@login_required
+@require_safe
+def lanes(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> JsonResponse:
+    """Third-octave levels of every strip, of the mix, and of the reference's section there at the mix's loudness."""
+    remake, song, key, mixdown, end = _ready(request, pk, sha, first, last)
+    found = lanes_of(key, mixdown, first, end)
+    rounded = {name: [round(float(v), 1) for v in lane.level_db] for name, lane in found.lanes.items()}
+    theirs = _reference(remake, song, first, end, found)
+    body = {"hz": NOMINAL_HZ, "strips": rounded, "reference": theirs, "from": first, "to": end}
+    return JsonResponse(body, headers={"Cache-Control": _caching(mixdown)})
+
+
+def lanes_of(key: str, mixdown: Mixdown, first: int, last: int) -> Lanes:
+    return _lanes.get((key, first, last), lambda: measure_lanes(mixdown, first, last))
+
+
+def _reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) -> list[float] | None:
+    """The reference's levels in the section that bars first..last lie in, if it has that section."""
+    survey = remake.reference.survey
+    if survey is None:
+        return None
+    section = next((s for bar, s in song.placed() if bar <= first and last < bar + s.bars), None)
+    place = counterparts(song, survey).get(section.id) if section else None
+    if place is None:
+        return None
+    return [round(float(v), 1) for v in reference_db(survey, place, found.mix.level_db)]
+
+
+@login_required
+@require_safe
+def meters(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> JsonResponse:
+    _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
+    return JsonResponse(to_json(measure_meters(mixdown, song, first, end)), headers={"Cache-Control": _caching(mixdown)})

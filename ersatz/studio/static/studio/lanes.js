@@ -1,0 +1,296 @@
+// Frequency lanes: one axis from 20 Hz to 20 kHz, a lane per strip with its measured energy, the mix over the reference on top. The lane in
+// hand has its cuts and EQ points as handles; a double click adds a point.
+
+import { stripResponseDb } from "./biquads.js";
+import { button, inputBox, node } from "./dom.js";
+import { el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
+import { readFigure, refuse, stepped } from "./fields.js";
+
+const LOW = 20, HIGH = 20000, RANGE_DB = 54, TALL = 32, TOP_TALL = 96, HAND_TALL = 74;
+const GRID = [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]];
+/** Range of the faders on the page; the lowest place is off. */
+const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
+
+export const faderDb = (place) => (place <= FADER_LOW ? OFF_DB : place);
+export const faderPlace = (db) => Math.max(FADER_LOW, Math.min(FADER_HIGH, db));
+
+const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
+const hertz = (at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
+export const saidHz = (hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
+
+export class LaneRows {
+  /** `mix()`: what stands (strips with what is live), `levels()`: measured levels of the section or null, `marks()`: clashes to frame; `act`: what the
+   *  hands do: pick(id), drag(id, values), set(id, values), mute(id), solo(id), eq(id, band, change), cut(id, which, hz, done). */
+  constructor(host, { mix, levels, marks, act, mixMeter }) {
+    Object.assign(this, { host, mix, levels, marks, act, mixMeter, picked: null, folded: new Set(), rows: new Map() });
+  }
+
+  /** Strips in the order of the page: parts under the bus that they go to, returns, the master last. */
+  #ordered() {
+    const { strips } = this.mix(), out = [], place = (strip, depth) => {
+      out.push({ strip, depth });
+      if (this.folded.has(strip.id)) return;
+      for (const inner of strips.filter((s) => s.out === strip.id && s.kind !== "return")) place(inner, depth + 1);
+    };
+    for (const strip of strips) if (strip.out === "master" && strip.kind !== "return") place(strip, 0);
+    for (const strip of strips) if (strip.kind === "return") out.push({ strip, depth: 0 });
+    return [...out, { strip: strips.find((s) => s.kind === "master"), depth: 0 }];
+  }
+
+  draw() {
+    this.rows.clear();
+    this.host.replaceChildren(this.#axis(), this.#sum(), ...this.#ordered().map(({ strip, depth }) => this.#row(strip, depth)));
+    this.redraw();
+  }
+
+  /** The pictures alone, where a value is held or levels have come. */
+  redraw() {
+    const levels = this.levels();
+    if (this.sum) this.#drawSum(levels);
+    for (const [id, row] of this.rows) this.#drawLane(id, row, levels);
+    this.#drawMarks();
+  }
+
+  #axis() {
+    const row = node("div", "lane axis"), svg = svgOf("lane-axis");
+    row.append(node("div", "lane-head"), svg);
+    svg.setAttribute("aria-hidden", "true");
+    requestAnimationFrame(() => {
+      const { width } = fresh(svg, 18);
+      for (const [hz, name] of GRID) svg.append(text(share(hz) * width, 13, name, { class: "s", "text-anchor": "middle" }));
+    });
+    return row;
+  }
+
+  #sum() {
+    const row = node("div", "lane sum"), head = node("div", "lane-head"), svg = svgOf("lane-sum");
+    head.append(node("b", "", "Whole mix"), node("small", "soft", ""), this.mixMeter);
+    svg.setAttribute("role", "img");
+    row.append(head, svg);
+    this.sum = svg;
+    return row;
+  }
+
+  #drawSum(levels) {
+    const { width, height } = fresh(this.sum, TOP_TALL), bottom = height - 1;
+    for (const [hz] of GRID) this.sum.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
+    if (!levels) {
+      this.sum.append(text(6, 20, "measuring …", { class: "s" }));
+      return;
+    }
+    const { hz, strips, reference } = levels, top = Math.max(...strips.master, ...(reference ?? [-200])) + 2;
+    const points = (row) => row.map((db, i) => [share(hz[i]) * width, 3 + (Math.min(RANGE_DB, top - db) / RANGE_DB) * (bottom - 3)]);
+    if (reference) this.sum.append(...refCurve(points(reference), bottom));
+    this.sum.append(ownCurve(points(strips.master)));
+    const off = reference ? strips.master.map((db, i) => db - reference[i]).map((d, i) => [d, hz[i]]).filter(([, f]) => f >= 40 && f <= 12500) : [];
+    // Bands that are far off say so, one to an octave.
+    let last = 0;
+    for (const [d, f] of off.sort((a, b) => Math.abs(b[0]) - Math.abs(a[0])).slice(0, 3).sort((a, b) => a[1] - b[1])) {
+      if (Math.abs(d) < 3 || f < last * 2) continue;
+      last = f;
+      const i = hz.indexOf(f), [x, y] = points(strips.master)[i], said = `${d > 0 ? "+" : ""}${minus(d.toFixed(1))} dB`;
+      this.sum.append(...label(Math.min(width - 52, x + 4), Math.max(13, d > 0 ? y - 5 : y + 16), said, { "font-weight": 600 }));
+    }
+    const mean = off.length ? off.reduce((sum, [d]) => sum + Math.abs(d), 0) / off.length : null;
+    this.sum.setAttribute("aria-label", mean === null ? "The mix" : `The mix is ${mean.toFixed(1)} dB from the reference in the mean`);
+    this.host.querySelector(".sum small").textContent = mean === null ? "no such section in the reference" : `${mean.toFixed(1)} dB from the reference in the mean`;
+  }
+
+  #row(strip, depth) {
+    const row = node("div", `lane of-${strip.kind}${strip.id === this.picked ? " picked" : ""}`), head = node("div", "lane-head");
+    row.dataset.strip = strip.id;
+    head.style.setProperty("--depth", depth);
+    const fold = this.mix().strips.some((s) => s.out === strip.id) && strip.kind === "bus" ? button(this.folded.has(strip.id) ? "▸" : "▾", () => {
+      if (!this.folded.delete(strip.id)) this.folded.add(strip.id);
+      this.draw();
+    }, "fold") : null;
+    fold?.setAttribute("aria-label", `${this.folded.has(strip.id) ? "Unfold" : "Fold"} ${strip.name}`);
+    const name = button(strip.name, () => this.act.pick(strip.id), "lane-name");
+    name.setAttribute("aria-pressed", String(strip.id === this.picked));
+    name.title = strip.name;
+    const fader = node("input", "fader"), figure = inputBox(), meter = node("span", "meter");
+    Object.assign(fader, { type: "range", min: FADER_LOW, max: FADER_HIGH, step: 0.1, value: faderPlace(strip.figures.gain_db) });
+    fader.setAttribute("aria-label", `Fader of ${strip.name}`);
+    fader.setAttribute("aria-valuetext", `${strip.figures.gain_db.toFixed(1)} dB`);
+    Object.assign(figure, { type: "text", inputMode: "decimal", value: minus(strip.figures.gain_db.toFixed(1)) });
+    figure.setAttribute("aria-label", `Level of ${strip.name}, dB`);
+    stepped(figure, 0.5);
+    fader.addEventListener("input", () => {
+      figure.value = minus(Number(fader.value).toFixed(1));
+      this.act.drag(strip.id, { gain_db: faderDb(Number(fader.value)) });
+    });
+    fader.addEventListener("change", () => this.act.set(strip.id, { gain_db: faderDb(Number(fader.value)) }));
+    fader.addEventListener("dblclick", () => { fader.value = 0; fader.dispatchEvent(new Event("input")); fader.dispatchEvent(new Event("change")); });
+    figure.addEventListener("change", () => {
+      const { value, sentence } = readFigure({ title: `The level of ${strip.name}`, unit: "dB", low: OFF_DB, high: 24 }, figure.value);
+      refuse(figure, sentence ?? "");
+      if (value === undefined) figure.value = minus(strip.figures.gain_db.toFixed(1));
+      else this.act.set(strip.id, { gain_db: value });
+    });
+    const toggle = (letter, said, on, act) => {
+      const one = button(letter, act, "btn btn-tool btn-square");
+      one.setAttribute("aria-pressed", String(on));
+      one.setAttribute("aria-label", said);
+      one.title = said;
+      return one;
+    };
+    const line = node("div", "lane-line");
+    line.append(...(fold ? [fold] : []), name);
+    if (strip.kind !== "master") line.append(toggle("M", `Mute ${strip.name}`, strip.mute, () => this.act.mute(strip.id)));
+    if (["part", "bus"].includes(strip.kind)) line.append(toggle("S", `Solo ${strip.name}`, this.mix().solo.has(strip.id), () => this.act.solo(strip.id)));
+    line.append(fader, figure);
+    meter.append(node("i", "rms"), node("i", "peak"));
+    head.append(line, meter);
+    for (const type of ["pointerenter", "focusin"]) row.addEventListener(type, () => this.act.near(strip.id));
+    const svg = svgOf("lane-picture");
+    svg.setAttribute("role", "group");
+    svg.setAttribute("aria-label", `${strip.name} on the frequency axis`);
+    svg.addEventListener("dblclick", (event) => {
+      if (event.target.closest(".handle")) return;
+      const box = svg.getBoundingClientRect();
+      this.act.addBand(strip.id, hertz((event.clientX - box.left) / box.width));
+    });
+    svg.addEventListener("click", () => { if (strip.id !== this.picked) this.act.pick(strip.id); });
+    row.append(head, svg);
+    this.rows.set(strip.id, { row, svg, fader, figure, meter });
+    return row;
+  }
+
+  /** A value that is held is shown in its row without drawing the row anew. */
+  show(strip) {
+    const row = this.rows.get(strip.id);
+    if (!row) return;
+    row.fader.setAttribute("aria-valuetext", `${strip.figures.gain_db.toFixed(1)} dB`);
+    this.#drawLane(strip.id, row, this.levels());
+  }
+
+  #drawLane(id, { svg, row }, levels) {
+    const strip = this.mix().strips.find((s) => s.id === id), inHand = id === this.picked;
+    const { width, height } = fresh(svg, inHand ? HAND_TALL : TALL), bottom = height - 1;
+    row.classList.toggle("muted", strip.mute);
+    for (const [hz] of GRID) svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
+    svg.append(el("line", { class: "tick", x1: 0, x2: width, y1: bottom, y2: bottom }));
+    const measured = levels?.strips[id];
+    if (measured) {
+      const was = levels.of.find((s) => s.id === id), by = strip.mute ? -200 : strip.figures.gain_db - (was?.figures.gain_db ?? strip.figures.gain_db);
+      const top = this.#top(levels);
+      const points = measured.map((db, i) => {
+        // The measured energy moves along with what is changed, until it is measured anew.
+        const moved = db + by + (was ? stripResponseDb(strip, levels.hz[i]) - stripResponseDb(was, levels.hz[i]) : 0);
+        return [share(levels.hz[i]) * width, 2 + (Math.min(RANGE_DB, Math.max(0, top - moved)) / RANGE_DB) * (bottom - 2)];
+      });
+      svg.append(el("path", { class: "energy", d: `${path(points)}L${points.at(-1)[0]} ${bottom}L${points[0][0]} ${bottom}Z` }));
+    } else if (levels) svg.append(text(6, height / 2 + 4, strip.mute ? "muted" : "silent here", { class: "s" }));
+    if (inHand) this.#handles(svg, strip, width, height);
+  }
+
+  /** The loudest third octave of any strip: what all lanes are drawn against. */
+  #top(levels) {
+    levels.top ??= Math.max(...Object.entries(levels.strips).filter(([id]) => id !== "master").flatMap(([, row]) => row)) + 1;
+    return levels.top;
+  }
+
+  // The lane in hand ----------------------------------------------------------------------------------------------------
+
+  #handles(svg, strip, width, height) {
+    const middle = height / 2, perDb = (height / 2 - 6) / 18;
+    const curve = Array.from({ length: 160 }, (_, i) => {
+      const hz = LOW * (HIGH / LOW) ** (i / 159);
+      return [(i / 159) * width, middle - Math.max(-20, Math.min(20, stripResponseDb(strip, hz))) * perDb];
+    });
+    svg.append(el("line", { class: "zero", x1: 0, x2: width, y1: middle, y2: middle }), el("path", { class: "eqline", d: path(curve) }));
+    const place = (event) => {
+      const box = svg.getBoundingClientRect();
+      return [Math.min(1, Math.max(0, (event.clientX - box.left) / box.width)), (middle - ((event.clientY - box.top) / box.height) * height) / perDb];
+    };
+    for (const cut of this.act.cutsOf(strip)) this.#cutHandle(svg, strip, cut, width, height, place);
+    for (const band of this.act.bandsOf(strip)) this.#bandHandle(svg, strip, band, width, middle, perDb, place);
+  }
+
+  #grip(shape, name, said, { drag, done, key, remove }) {
+    shape.setAttribute("tabindex", "0");
+    shape.setAttribute("role", "slider");
+    shape.setAttribute("aria-label", name);
+    shape.setAttribute("aria-valuetext", said);
+    shape.setAttribute("aria-valuenow", "0");
+    shape.append(el("title", {}, `${name}, ${said}: drag, or step with the arrow keys; Delete takes it out`));
+    shape.addEventListener("pointerdown", (event) => {
+      event.preventDefault();
+      event.stopPropagation();
+      shape.setPointerCapture(event.pointerId);
+      const move = (e) => drag(e);
+      shape.addEventListener("pointermove", move);
+      for (const type of ["pointerup", "pointercancel"]) shape.addEventListener(type, () => { shape.removeEventListener("pointermove", move); done(); }, { once: true });
+    });
+    shape.addEventListener("keydown", (event) => {
+      if (event.key === "Delete" || event.key === "Backspace") remove();
+      else if (!key(event)) return;
+      event.preventDefault();
+      event.stopPropagation();
+    });
+    return shape;
+  }
+
+  #cutHandle(svg, strip, cut, width, height, place) {
+    const name = `${cut.which === "low" ? "Low" : "High"} cut of ${strip.name}`, x = (hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
+    const off = !cut.hz, at = off ? (cut.which === "low" ? LOW : HIGH) : cut.hz;
+    const line = el("line", { class: "cutline", x1: x(at), x2: x(at), y1: 4, y2: height - 1 });
+    const box = el("rect", { class: `handle${off ? " off" : ""}`, x: x(at) - 6, y: 3, width: 12, height: 12 });
+    let now = cut.hz;
+    const to = (hz) => {
+      now = cut.which === "low" ? (hz <= 21 ? 0 : hz) : hz >= 19500 ? 0 : hz;
+      line.setAttribute("x1", x(hz));
+      line.setAttribute("x2", x(hz));
+      box.setAttribute("x", x(hz) - 6);
+      this.act.cut(strip.id, cut, now, false);
+    };
+    svg.append(line, this.#grip(box, name, off ? "off" : saidHz(cut.hz), {
+      drag: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), remove: () => this.act.cut(strip.id, cut, 0, true),
+      key: (event) => {
+        const by = { ArrowLeft: 1 / 1.06, ArrowRight: 1.06 }[event.key];
+        if (by) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * by)), true);
+        return by;
+      },
+    }));
+  }
+
+  #bandHandle(svg, strip, band, width, middle, perDb, place) {
+    const name = `${band.kind} of ${strip.name}`, y = (db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
+    const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
+    let now = { hz: band.hz, db: band.db };
+    svg.append(this.#grip(circle, name, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
+      drag: (event) => {
+        const [at, db] = place(event);
+        now = { hz: hertz(at), db: Math.max(-18, Math.min(18, db)) };
+        circle.setAttribute("cx", share(now.hz) * width);
+        circle.setAttribute("cy", y(now.db));
+        this.act.band(strip.id, band, now, false);
+      },
+      done: () => this.act.band(strip.id, band, now, true), remove: () => this.act.band(strip.id, band, null, true),
+      key: (event) => {
+        const by = { ArrowLeft: [1 / 1.06, 0], ArrowRight: [1.06, 0], ArrowUp: [1, 0.5], ArrowDown: [1, -0.5] }[event.key];
+        if (by) this.act.band(strip.id, band, { hz: band.hz * by[0], db: band.db + by[1] }, true);
+        return by;
+      },
+    }));
+    circle.addEventListener("wheel", (event) => {
+      event.preventDefault();
+      this.act.band(strip.id, band, { ...now, q: Math.min(16, Math.max(0.2, band.q * (event.deltaY < 0 ? 1.15 : 1 / 1.15))) }, true);
+    }, { passive: false });
+  }
+
+  /** Frames where two strips fight, from the one lane to the other. */
+  #drawMarks() {
+    for (const old of this.host.querySelectorAll(".clash-frame")) old.remove();
+    const mark = this.marks();
+    if (!mark) return;
+    const rows = mark.strips.map((id) => this.rows.get(id)?.row).filter(Boolean);
+    if (!rows.length) return;
+    const tops = rows.map((r) => r.offsetTop), bottoms = rows.map((r) => r.offsetTop + r.offsetHeight), picture = rows[0].querySelector("svg");
+    const frame = node("div", "clash-frame"), box = picture.getBoundingClientRect(), host = this.host.getBoundingClientRect();
+    const from = box.left - host.left + share(mark.low_hz) * box.width, to = box.left - host.left + share(mark.high_hz) * box.width;
+    Object.assign(frame.style, { left: `${from}px`, width: `${Math.max(8, to - from)}px`, top: `${Math.min(...tops)}px`, height: `${Math.max(...bottoms) - Math.min(...tops)}px` });
+    frame.setAttribute("aria-hidden", "true");
+    this.host.append(frame);
+  }
+}

@@ -1,0 +1,223 @@
+// A change of the mix heard at once: what a strip adds to the mix by itself plays on top of the running loop, louder, softer, negative or
+// filtered by as much as the change, until the true render takes over. Right for all that is linear, so for everything but what the
+// dynamics of buses and master make of it.
+
+import { biquads, filterNode } from "./biquads.js";
+
+const CHUNK = 4, FAST_S = 0.004;
+const NOTHING = 1e-4;
+
+/** Gains of both sides of a strip: fader and pan, constant power and 1 in the middle. */
+export function sides({ figures, mute }) {
+  if (mute) return [0, 0];
+  const angle = ((Math.min(1, Math.max(-1, figures.pan)) + 1) * Math.PI) / 4, level = Math.SQRT2 * 10 ** (figures.gain_db / 20);
+  return [Math.cos(angle) * level, Math.sin(angle) * level];
+}
+
+/** What of a strip decides how it sounds in front of its fader. Of a bus or a return that is all that comes in, at its level. */
+function sounds(strips, strip) {
+  const { effects, cuts, duck, out, figures } = strip;
+  const own = [effects.map(({ picture, ...e }) => e), cuts, duck, out, figures.gain_in_db, figures.width, figures.mono_below_hz];
+  const fed = strip.kind === "part" ? [] : strips.filter((s) => s.out === strip.id || strip.id in s.sends).map((s) => [s.id, s.figures, s.mute, s.sends[strip.id], sounds(strips, s)]);
+  return JSON.stringify([own, fed]);
+}
+
+/** One sound on top of the mix, in the chunks that the player plays. */
+class Layer {
+  constructor(preview, address, made) {
+    Object.assign(this, { preview, address, chunks: new Map(), buffers: new Map(), sources: [], nodes: null, dry: [0, 0], wet: [0, 0], filters: [], ...made });
+  }
+
+  get isHeard() {
+    return [...this.dry, ...this.wet].some((g) => Math.abs(g) > NOTHING);
+  }
+
+  load(k) {
+    if (!this.chunks.has(k)) {
+      const { bars } = this.preview, first = k * CHUNK + 1, last = Math.min(first + CHUNK - 1, Math.max(first, bars));
+      const loading = fetch(`${this.address}${first}-${last}.flac`)
+        .then((answer) => (answer.ok ? answer.arrayBuffer() : Promise.reject(new Error(`audio: ${answer.status}`))))
+        .then((data) => this.preview.player.context.decodeAudioData(data))
+        .then((buffer) => this.buffers.set(k, buffer));
+      loading.catch(() => this.chunks.delete(k));
+      this.chunks.set(k, loading);
+    }
+    return this.chunks.get(k);
+  }
+
+  /** Loads what is missing of the pieces that play, then plays them. */
+  async start() {
+    const { player } = this.preview;
+    this.#build();
+    for (const segment of player.segments) {
+      if (!this.buffers.has(segment.chunk)) await this.load(segment.chunk).catch(() => {});
+    }
+    if (this.nodes) for (const segment of player.segments) this.play(segment);
+    this.apply();
+  }
+
+  play(segment) {
+    const { context } = this.preview.player, buffer = this.buffers.get(segment.chunk);
+    if (!buffer || !this.nodes || this.sources.some((s) => s.segment === segment)) return;
+    const late = Math.max(0, context.currentTime - segment.time), length = segment.bars * segment.barS;
+    if (late >= length) return;
+    const source = new AudioBufferSourceNode(context, { buffer });
+    source.connect(this.nodes.into);
+    source.start(segment.time + late, (segment.bar - segment.chunk * CHUNK) * segment.barS + late, length - late);
+    this.sources.push({ segment, source });
+    this.sources = this.sources.filter((s) => s.segment.time + s.segment.bars * s.segment.barS > context.currentTime);
+  }
+
+  /** source -> split -> gains (dry) -> out, and -> filters -> split -> gains (wet) -> out. */
+  #build() {
+    if (this.nodes) return;
+    const { context, gains, output } = this.preview.player, out = gains?.remake ?? output;
+    if (!out) return;
+    const into = new GainNode(context, { gain: this.preview.scale }), branch = () => {
+      const split = new ChannelSplitterNode(context, { numberOfOutputs: 2 }), merge = new ChannelMergerNode(context, { numberOfInputs: 2 });
+      const both = [0, 1].map((side) => {
+        const gain = new GainNode(context, { gain: 0 });
+        split.connect(gain, side).connect(merge, 0, side);
+        return gain;
+      });
+      merge.connect(out);
+      return { split, both };
+    };
+    const dry = branch(), wet = branch();
+    into.connect(dry.split);
+    this.nodes = { into, dry, wet, filters: [] };
+  }
+
+  apply() {
+    if (!this.nodes) return;
+    const { context } = this.preview.player, { into, dry, wet } = this.nodes;
+    [[dry, this.dry], [wet, this.wet]].forEach(([branch, wanted]) => branch.both.forEach((gain, side) => gain.gain.setTargetAtTime(wanted[side], context.currentTime, FAST_S)));
+    const specs = JSON.stringify(this.filters);
+    if (specs === this.nodes.specs) return;
+    for (const old of this.nodes.filters) old.disconnect();
+    if (this.nodes.specs !== undefined) into.disconnect(this.nodes.filters[0] ?? wet.split);
+    this.nodes.filters = this.filters.map((spec) => filterNode(context, spec));
+    [into, ...this.nodes.filters].reduce((from, to) => from.connect(to)).connect(wet.split);
+    this.nodes.specs = specs;
+  }
+
+  forget() {
+    for (const { source } of this.sources) source.disconnect();
+    this.sources = [];
+    this.nodes = null;
+  }
+}
+
+export class Preview {
+  /** `stripUrl(sha, id)` and `sendUrl(sha, id, to)`: what one adds, by bars; `headroomDb` quieter than in the mix. `onState(isExact)`. */
+  constructor({ player, bars, stripUrl, sendUrl, headroomDb, onState }) {
+    Object.assign(this, { player, bars, stripUrl, sendUrl, onState, scale: 10 ** (headroomDb / 20), layers: new Map(), solo: null });
+    player.overlay = this;
+  }
+
+  /** What is playing now: the song `sha` with these strips; `wanted`: how they are to stand by now. */
+  rebase(sha, strips, wanted = strips) {
+    const old = this.base;
+    this.base = { sha, strips };
+    // What a strip adds stays what it was, unless something in front of its fader has changed.
+    for (const [key, layer] of this.layers) {
+      const strip = strips.find((s) => s.id === layer.strip);
+      if (old && strip && layer.sounds === sounds(strips, strip)) continue;
+      layer.forget();
+      this.layers.delete(key);
+    }
+    this.update(wanted);
+  }
+
+  /** How the strips are to stand from now on; `live` while something is still held or on its way. */
+  update(wanted) {
+    this.wanted = wanted;
+    if (!this.base || !this.player.isPlaying || this.player.heard !== "remake") return;
+    let isExact = !this.solo;
+    for (const strip of wanted) {
+      const was = this.base.strips.find((s) => s.id === strip.id);
+      if (!was || strip.kind === "master") continue;
+      isExact = this.#strip(was, strip) && isExact;
+      for (const to of new Set([...Object.keys(was.sends), ...Object.keys(strip.sends)])) isExact = this.#send(was, strip, to) && isExact;
+    }
+    this.onState(isExact);
+  }
+
+  /** Only these strips, until the true render of it plays; null for all. */
+  setSolo(ids) {
+    this.solo = ids;
+    if (this.wanted) this.update(this.wanted);
+    this.#under();
+  }
+
+  #under() {
+    const { context, under } = this.player;
+    if (under) under.gain.setTargetAtTime(this.solo ? 0 : 1, context.currentTime, FAST_S);
+  }
+
+  #layer(key, strip, address) {
+    let layer = this.layers.get(key);
+    if (!layer) {
+      const at = this.base.strips.find((s) => s.id === strip.id);
+      layer = new Layer(this, address, { strip: strip.id, at, atSha: this.base.sha, sounds: sounds(this.base.strips, at) });
+      this.layers.set(key, layer);
+    }
+    return layer;
+  }
+
+  #strip(was, strip) {
+    const filters = biquads(was, strip), now = sides(strip), old = sides(was), soloed = this.solo?.includes(strip.id);
+    const isSame = !filters.length && now.every((g, i) => Math.abs(g - old[i]) < NOTHING) && !this.solo;
+    const known = this.layers.get(strip.id);
+    if (isSame && !known) return true;
+    if (this.solo && !soloed && !known) return false;
+    const layer = known ?? this.#layer(strip.id, strip, this.stripUrl(this.base.sha, strip.id));
+    const at = sides(layer.at), share = (gains) => gains.map((g, i) => (at[i] > NOTHING ? g / at[i] : 0));
+    const under = this.solo ? [0, 0] : share(old), over = this.solo && !soloed ? [0, 0] : share(now);
+    // Filtered, it is taken away as it was and comes back through the filters.
+    layer.dry = filters.length ? under.map((g) => -g) : over.map((g, i) => g - under[i]);
+    layer.wet = filters.length ? over : [0, 0];
+    layer.filters = filters;
+    if (layer.isHeard && !layer.nodes) layer.start();
+    else layer.apply();
+    return isSame;
+  }
+
+  #send(was, strip, to) {
+    const level = (s) => (to in s.sends && s.sends[to].db > -60 ? 10 ** (s.sends[to].db / 20) : 0), by = level(strip) - level(was);
+    const key = `${strip.id}>${to}`, known = this.layers.get(key);
+    if (Math.abs(by) < NOTHING && !known) return true;
+    const layer = known ?? this.#layer(key, strip, this.sendUrl(this.base.sha, strip.id, to));
+    layer.dry = [by, by];
+    if (layer.isHeard && !layer.nodes) layer.start();
+    else layer.apply();
+    return Math.abs(by) < NOTHING;
+  }
+
+  /** Loads what `id` adds where the player is, before it is touched. */
+  async prefetch(id) {
+    if (!this.base || !this.player.context) return;
+    const strip = this.base.strips.find((s) => s.id === id);
+    if (!strip || strip.kind === "master") return;
+    const layer = this.#layer(id, strip, this.stripUrl(this.base.sha, id)), { loop } = this.player, at = this.player.position();
+    const first = Math.floor((loop?.start ?? at) / CHUNK), last = Math.floor(((loop?.end ?? at + 2 * CHUNK) - 1e-6) / CHUNK);
+    for (let k = first; k <= Math.min(last, first + 8); k += 1) await layer.load(k).catch(() => {});
+  }
+
+  // What the player tells ------------------------------------------------------------------------------------------------
+
+  scheduled(segment) {
+    for (const layer of this.layers.values()) {
+      if (!layer.nodes) continue;
+      if (layer.buffers.has(segment.chunk)) layer.play(segment);
+      else layer.load(segment.chunk).then(() => layer.play(segment)).catch(() => {});
+    }
+  }
+
+  /** The output is a new one: the layers begin anew on it. */
+  restarted() {
+    for (const layer of this.layers.values()) layer.forget();
+    this.#under();
+    if (this.wanted) queueMicrotask(() => this.update(this.wanted));
+  }
+}
