@@ -96,6 +96,8 @@ def heard_after(recorded: list[Any], touched: float, length_s: float, rate_hz: i
     level = 10 * np.log10(difference[: windows * WINDOW].reshape(windows, WINDOW).mean(axis=1) + 1e-12)
     times = start + (at[0] + np.arange(windows) * WINDOW) / rate_hz
     quiet = level[(times < touched - 0.02) & (times > touched - 0.4 * length_s)]
+    if not len(quiet):
+        return math.nan
     usual = float(np.percentile(quiet, 98))
     later = np.flatnonzero((times >= touched) & (level > usual + CLEARLY_DB))
     return math.inf if not len(later) else 1000 * (times[later[0]] - touched)
@@ -107,6 +109,7 @@ def all_touches(page: Any, strip: str, bpm: float, times: int = 3) -> dict[str, 
     for what in TOUCHES:
         for _ in range(times):
             out.setdefault(what, []).append(milliseconds(page, strip, what, bpm))
+            print(what, out[what][-1], page.evaluate("[window.heard.player.isPlaying, window.heard.player.loop]"), flush=True)
             if what == "fader":
                 page.evaluate("(s) => { const f = document.querySelector(`[data-strip=\"${s}\"] .fader`); f.dispatchEvent(new Event('change', { bubbles: true })); }", strip)
             if what == "solo":

@@ -52,13 +52,19 @@ def measure_meters(mixdown: Mixdown, song: Song, first: int, last: int) -> Meter
             strips[strip.id] = _levels(mixdown.strip_samples(strip.id, first, last), edges)
     mix = mixdown.strip_samples(MASTER, first, last)
     strips[MASTER] = _levels(mix, edges)
-    reductions = {MASTER: _lowered(mixdown.before_limiting(first, last), mix, edges, peaks=True)}
+    reductions = {MASTER: limiter_reduction_db(mixdown, first, last)}
     for strip in song.strips():
         for effect in strip.chain:
             if effect.on and effect.kind in DYNAMICS:
                 reductions[f"{strip.id}/{effect.id}"] = _reduction(mixdown, song, strip, effect, first, last, edges)
     momentary, short_term = _loudness(mixdown, first, last, edges)
     return Meters(strips, momentary, short_term, _correlation(mix, edges), reductions)
+
+
+def limiter_reduction_db(mixdown: Mixdown, first: int, last: int) -> list[float]:
+    """By how many dB the master's clipping and limiting lower the peaks of each reading."""
+    edges = _edges(mixdown, first, last)
+    return _lowered(mixdown.before_limiting(first, last), mixdown.strip_samples(MASTER, first, last), edges, peaks=True)
 
 
 def _edges(mixdown: Mixdown, first: int, last: int) -> np.ndarray:

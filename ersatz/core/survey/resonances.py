@@ -26,8 +26,13 @@ APART = PER_OCTAVE // 4
 
 
 def find_resonances(shared: Shared) -> tuple[Resonance, ...]:
-    """The strongest first."""
-    centres, level = _upper_envelope(shared)
+    """Of a track; the strongest first."""
+    return resonances_in(shared.mid, shared.rate_hz, 0.45 * shared.audio.rate_hz)
+
+
+def resonances_in(mono: np.ndarray, rate_hz: int, top_hz: float | None = None) -> tuple[Resonance, ...]:
+    """Of a signal, shape (n,), that reaches up to `top_hz`; the strongest first."""
+    centres, level = _upper_envelope(mono, rate_hz, top_hz or 0.45 * rate_hz)
     if len(centres) < AROUND:
         return ()
     opened = ndimage.grey_opening(ndimage.grey_closing(level, GAP), NARROW)
@@ -46,16 +51,15 @@ def find_resonances(shared: Shared) -> tuple[Resonance, ...]:
     return tuple(out)
 
 
-def _upper_envelope(shared: Shared) -> tuple[np.ndarray, np.ndarray]:
+def _upper_envelope(mono: np.ndarray, rate: int, reaches_hz: float) -> tuple[np.ndarray, np.ndarray]:
     """Centres in Hz, half an octave and more beyond both ends, and the level that each band reaches, dB."""
-    rate = shared.rate_hz
     size = fft.next_fast_len(int(FRAME_S * rate), real=True)
-    top_hz = min(TOP_HZ * 2**0.7, 0.45 * shared.audio.rate_hz)
+    top_hz = min(TOP_HZ * 2**0.7, reaches_hz)
     low_hz = LOW_HZ / 2**0.7
     edges = low_hz * 2 ** (np.arange(int(np.log2(top_hz / low_hz) * PER_OCTAVE) + 1) / PER_OCTAVE)
-    if len(shared.mid) < size:
+    if len(mono) < size:
         return np.zeros(0), np.zeros(0)
-    frames = np.lib.stride_tricks.sliding_window_view(shared.mid, size)[::size]
+    frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::size]
     frames = frames[:: max(1, len(frames) // MOST_FRAMES)]
     bins = np.round(edges * size / rate).astype(int)
     spectrum = fft.rfft(frames * np.hanning(size).astype(np.float32), axis=1)[:, bins[0] : bins[-1]]

@@ -11,28 +11,37 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.balance.bypass import bypass_db
-from ersatz.core.balance.lanes import Lanes, measure_lanes, reference_db
+from ersatz.core.balance.clashes import Clash
+from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
+from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import measure_meters
+from ersatz.core.balance.section import clashes_in
 from ersatz.core.bands import NOMINAL_HZ
-from ersatz.core.edits import parse_edit
-from ersatz.core.errors import ErsatzError
+from ersatz.core.edits import Edit, parse_edit
+from ersatz.core.edits.ducking import curve_of
+from ersatz.core.errors import ErsatzError, InvalidEdit
 from ersatz.core.gap.plans import counterparts
-from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.loudness import mean_lufs
+from ersatz.core.mixdown.audition import SILENT_LUFS
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
-from ersatz.core.song.strips import SENDS, AnyStrip, Send
+from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send
+from ersatz.studio.balance.forms import FitForm
 from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
 from ersatz.studio.models import Remake, Revision
-from ersatz.studio.shared.edit import answer_edit, answer_step
+from ersatz.studio.shared.edit import answer_edit, answer_made, answer_step
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
+from ersatz.studio.shared.variants import variant_of
 
 #: Strips stand above full scale before the master's limiter: what is sent of one by itself is so much quieter.
 HEADROOM_DB = 12.0
 MOST_BARS = 64
 #: Sections that were measured last.
 _lanes: Kept[Lanes] = Kept(24)
+_clashes: Kept[list[Clash]] = Kept(48)
 
 
 def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
@@ -189,3 +198,61 @@ def _reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) 
 def meters(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> JsonResponse:
     _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
     return JsonResponse(to_json(measure_meters(mixdown, song, first, end)), headers={"Cache-Control": _caching(mixdown)})
+
+
+@login_required
+@require_POST
+def fit(request: HttpRequest, pk: int) -> JsonResponse:
+    """A ducking curve fitted to the reference or to the kick. Form: revision, curve, to."""
+    remake, _ = _current(request, pk)
+    form = FitForm(request.POST)
+    if not form.is_valid():
+        return JsonResponse({"error": "That can’t be fitted."}, status=400)
+    wanted = form.cleaned_data
+
+    def made(song: Song) -> Edit:
+        curve = curve_of(song, wanted["curve"])
+        if wanted["to"] == "kick":
+            return fitted_to_kick(curve, song, mixdown_of(remake, song))
+        survey = remake.reference.survey
+        if survey is None:
+            raise InvalidEdit("The reference isn’t surveyed.")
+        return fitted_to_reference(curve, survey)
+
+    return answer_made(remake, wanted["revision"], made, balance_state)
+
+
+@login_required
+@require_safe
+def clashes(request: HttpRequest, pk: int, sha: str, section: int) -> JsonResponse:
+    """Where strips get into each other's way in a section (by its place), the worst first, each with the edit that cures it."""
+    remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference", "owner"), pk=pk)
+    song = song_of(remake, sha)
+    if song is None or section >= len(song.sections):
+        raise Http404
+    key, mixdown = ready(remake, sha, song)
+    first, last = measured_bars(song, section)
+    survey = remake.reference.survey
+    found = _clashes.get(
+        (key, section, remake.reference_id),
+        lambda: clashes_in(song, mixdown, section, survey, lanes_of(key, mixdown, first, last)),
+    )
+    rows = [{**to_json(c), "edit": {"kind": "several", "said": c.cure, "edits": list(c.edits)} if c.edits else None} for c in found]
+    # The reference's survey may be corrected: not immutable.
+    return JsonResponse({"clashes": rows}, headers={"Cache-Control": UNTIL_FOUND})
+
+
+@login_required
+@require_safe
+def louder_variant(request: HttpRequest, pk: int, sha: str, code: str, first: int, last: int) -> JsonResponse:
+    """By how many dB some bars are louder with an edit tried on the song than without: a comparison by ear takes it back."""
+    remake, song, _, mixdown, end = _ready(request, pk, sha, first, last)
+    try:
+        tried = variant_of(code, song, remake.reference.survey)
+    except ErsatzError as error:
+        raise Http404(str(error)) from error
+    levels = [
+        mean_lufs(m.strip_samples(MASTER, first, end), RATE_HZ) for m in (mixdown_of(remake, tried.song, tried.heard), mixdown)
+    ]
+    db = levels[0] - levels[1] if min(levels) > SILENT_LUFS else 0.0
+    return JsonResponse({"db": round(db, 2)})

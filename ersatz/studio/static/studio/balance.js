@@ -2,6 +2,7 @@
 // and plays a change at once over the running loop until the true render is there.
 
 import { ChainEditor } from "./chain.js";
+import { ClashPanel } from "./clashes.js";
 import { button, menu, node } from "./dom.js";
 import { readJson } from "./draw.js";
 import { DuckingPanel } from "./ducking.js";
@@ -92,6 +93,7 @@ const act = {
     history.replaceState(null, "", `?section=${section().id}&strip=${encodeURIComponent(id)}`);
   },
   near: (id) => preview.prefetch(id),
+  nearSend: (id, to) => preview.prefetchSend(id, to),
   drag: (id, figures) => hold(id, { figures }),
   set(id, figures) {
     hold(id, { figures });
@@ -224,6 +226,20 @@ lanes.picked = picked;
 const meters = new MixMeters({ player, url: () => `/listen/meters/${state.remake}/${state.sha}/`, rows: lanes.rows, mix: byId("mix-meter"), bars: () => state.bars });
 const ducking = new DuckingPanel({ box: byId("ducking-box"), send, state: () => state, reference, picked: () => picked, pick: act.pick, most: mostDuckedDb, home: host.dataset.home });
 
+const clashes = new ClashPanel({
+  list: byId("clash-list"), says: byId("clashes-says"), listen: () => state.listen, send,
+  url: () => `/listen/clashes/${state.remake}/${state.sha}/${state.sections.indexOf(section())}.json`,
+  bars: () => [Math.max(section().from, section().to - 7), section().to],
+  frame: (clash) => {
+    mark = clash;
+    lanes.redraw();
+  },
+  hear: (url, louderDb) => {
+    player.replaceRemake(url ?? state.listen, { louderDb });
+    if (!player.isPlaying) player.play();
+  },
+});
+
 let measuring = 0;
 /** Levels of the section as the song now stands; what was measured before is shown until then. */
 async function measure() {
@@ -232,6 +248,8 @@ async function measure() {
   if (mine !== measuring || !answer?.ok) return;
   levels = { ...(await answer.json()), of };
   lanes.redraw();
+  // What else is to be measured waits until this is there.
+  if (mine === measuring) clashes.look();
 }
 
 const draw = whenFree(host, drawAll);

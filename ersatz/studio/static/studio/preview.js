@@ -204,6 +204,13 @@ export class Preview {
     for (let k = first; k <= Math.min(last, first + 8); k += 1) await layer.load(k).catch(() => {});
   }
 
+  /** Loads what a send would add, before it is touched. */
+  async prefetchSend(id, to) {
+    if (!this.base || !this.player.context) return;
+    const strip = this.base.strips.find((s) => s.id === id), layer = strip && this.#layer(`${id}>${to}`, strip, this.sendUrl(this.base.sha, id, to));
+    if (layer) await layer.load(Math.floor((this.player.loop?.start ?? this.player.position()) / CHUNK)).catch(() => {});
+  }
+
   // What the player tells ------------------------------------------------------------------------------------------------
 
   scheduled(segment) {

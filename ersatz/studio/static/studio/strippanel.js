@@ -32,6 +32,7 @@ export function stripSends(box, { strip, state, act, high }) {
     );
     const before = button(now.before_fader ? "before fader" : "after fader", () => act.send(strip.id, to.id, { before_fader: !now.before_fader }, true));
     before.setAttribute("aria-label", `Send to ${to.name} ${now.before_fader ? "before" : "after"} the fader`);
+    for (const type of ["pointerenter", "focusin"]) row.addEventListener(type, () => act.nearSend(strip.id, to.id));
     before.disabled = now.db <= CLOSED_DB;
     row.append(before);
     box.append(row);

@@ -1,0 +1,57 @@
+// Where strips get into each other's way: ranked, framed on the lanes, each with a cure that is heard before and after at equal loudness.
+
+import { button, node } from "./dom.js";
+import { variantUrl } from "./variant.js";
+
+export class ClashPanel {
+  /** `url()`: where the clashes of the section are; `frame(clash)` shows one on the lanes; `send(edit)` cures; `hear(url, louderDb)` plays, null as it is. */
+  constructor({ list, says, url, listen, bars, frame, send, hear }) {
+    Object.assign(this, { list, says, url, listen, bars, frame, send, hear, clashes: [], shown: null, heard: null, asked: 0 });
+  }
+
+  /** Looks again, as the song now stands. */
+  async look() {
+    const mine = ++this.asked;
+    this.says.textContent = "looking …";
+    this.heard = null;
+    const answer = await fetch(this.url()).catch(() => null);
+    if (mine !== this.asked) return;
+    this.clashes = answer?.ok ? (await answer.json()).clashes : [];
+    this.says.textContent = !answer?.ok ? "could not be looked for" : this.clashes.length ? `${this.clashes.length} in this section` : "none in this section";
+    this.shown = null;
+    this.draw();
+  }
+
+  draw() {
+    this.frame(this.clashes[this.shown] ?? null);
+    this.list.replaceChildren(...this.clashes.map((clash, i) => {
+      const item = node("li"), said = button(clash.sentence, () => { this.shown = this.shown === i ? null : i; this.draw(); }, "clash-said"), tools = node("div", "device-tools");
+      said.setAttribute("aria-pressed", String(this.shown === i));
+      said.title = "Show it on the lanes";
+      item.append(said, node("p", "soft", `Cure: ${clash.cure}`));
+      if (clash.edit) {
+        const before = button("Before", () => this.#hear(i, false)), after = button("After", () => this.#hear(i, true)), apply = button("Apply", () => this.send(clash.edit), "btn btn-primary");
+        before.setAttribute("aria-pressed", String(this.heard === `${i}.before`));
+        after.setAttribute("aria-pressed", String(this.heard === `${i}.after`));
+        for (const [one, word] of [[before, "Play before"], [after, "Play after"], [apply, "Apply"]]) one.setAttribute("aria-label", `${word}: ${clash.cure}`);
+        tools.append(before, after, apply);
+      }
+      item.append(tools);
+      return item;
+    }));
+  }
+
+  /** Both at the loudness of the song as it is: neither wins by being louder. */
+  async #hear(i, isAfter) {
+    this.heard = `${i}.${isAfter ? "after" : "before"}`;
+    this.shown = i;
+    this.draw();
+    if (!isAfter) return this.hear(null, 0);
+    const url = variantUrl(this.listen(), { edit: this.clashes[i].edit }), [from, to] = this.bars(), wanted = this.heard;
+    const [, pk, sha] = /remake\/(\d+)\/(\w+)\//.exec(url), code = url.split("/with/")[1];
+    const answer = await fetch(`/listen/louder/${pk}/${sha}/with/${code}${from}-${to}.json`).catch(() => null);
+    const louderDb = answer?.ok ? (await answer.json()).db : 0;
+    if (this.heard === wanted) this.hear(url, louderDb);
+    return null;
+  }
+}
