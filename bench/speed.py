@@ -26,7 +26,8 @@ from scipy import fft
 
 from bench.song import bench_song
 from demo.references import write_references
-from ersatz.core.draft import draft_song, match_song
+from ersatz.core.balance.match import match_song
+from ersatz.core.draft import draft_song
 from ersatz.core.edits.strips import SetStrip
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown

@@ -6,7 +6,7 @@ import argparse
 
 from ersatz.commands.files import progress, read_json
 from ersatz.core.audio import Audio, check_writable, write_audio
-from ersatz.core.draft.match import set_loudness
+from ersatz.core.balance.match import set_loudness
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.exchange.stems import stem_name
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems

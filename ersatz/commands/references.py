@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ersatz.commands.files import progress, read_json
-from ersatz.core.draft.match import survey_remake
+from ersatz.core.balance.match import survey_remake
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import Song
 from ersatz.core.survey import survey_file

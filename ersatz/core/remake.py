@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ersatz.core.audio import Audio
-from ersatz.core.draft import draft_song, match_song
-from ersatz.core.draft.match import survey_remake
+from ersatz.core.balance.match import match_song, survey_remake
+from ersatz.core.draft import draft_song
 from ersatz.core.gap import Gap, compare
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown

@@ -6,9 +6,9 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
-from ersatz.core.draft import draft_song, match_song
+from ersatz.core.balance.match import match_song, survey_remake
+from ersatz.core.draft import draft_song
 from ersatz.core.draft.build import ducker_of
-from ersatz.core.draft.match import survey_remake
 from ersatz.core.draft.patterns import PROGRESSIONS, voicings
 from ersatz.core.effects.chain import apply_effect
 from ersatz.core.effects.spec import Where

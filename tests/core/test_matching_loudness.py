@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from ersatz.core.draft.loudness import LossCurve, fitted, peaks_db, solved_gain
+from ersatz.core.balance.gain import LossCurve, fitted, peaks_db, solved_gain
 from ersatz.core.effects import limiter
 from ersatz.core.loudness import integrated_lufs, step_energy
 

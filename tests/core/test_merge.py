@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from ersatz.core.draft.merge import TakeMatch
+from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.edits import parse_edit
 from ersatz.core.song.document import PUMP, REVERB_RETURN, EqBand, with_strip
 from ersatz.core.song.strips import Duck

@@ -16,8 +16,8 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
-from ersatz.core.draft.match import match_song, survey_remake
-from ersatz.core.draft.merge import TakeMatch
+from ersatz.core.balance.match import match_song, survey_remake
+from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.survey import survey_track

@@ -1,10 +1,9 @@
 """Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
 
-Method: (1) part energies per third octave in the main section as a non-negative matrix; levels by bounded least squares in
-the log domain with a ridge towards the style's own levels (SciPy least_squares). (2) What is left over goes into bells
-of the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the
-reference's loudness. (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by
-a model of clipper and limiter (loudness.py).
+Method: (1) levels and EQ of the parts in every section (solver.py). (2) What is left over in all sections alike goes into bells of
+the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the reference's
+loudness. (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by a model of clipper and
+limiter (gain.py).
 """
 
 from __future__ import annotations
@@ -15,11 +14,12 @@ from typing import cast
 
 import numpy as np
 from scipy import fft
-from scipy.optimize import brentq, least_squares, lsq_linear
+from scipy.optimize import brentq, lsq_linear
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
-from ersatz.core.draft import loudness
+from ersatz.core.balance import gain
+from ersatz.core.balance.solver import inside, solve_strips
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
@@ -29,14 +29,12 @@ from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, Label, Pump, SectionCorrection, Source, Survey
 
-LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
 BELL_Q = 1.9
-MAX_BELL_DB = 9.0
-MAX_MOVE_DB = 9.0
-RIDGE = 0.4
-MAX_SECTION_DB, MIN_SECTION_DB = 5.0, -14.0
+#: What the master may do of what the strips can't, and the level of a phrase, dB.
+MAX_BELL_DB = 3.0
+MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 MOST_DUCKED_DB = 40.0
@@ -62,8 +60,8 @@ def match_song(
         progress(phase, begin)
         return lambda fraction: progress(phase, begin + (end - begin) * fraction)
 
-    song = _solve_levels(song, survey, main, cache, at("part levels", 0.0, 0.2))
-    song = _solve_eq(song, survey, main, cache, at("master EQ", 0.2, 0.3))
+    song = solve_strips(song, survey, Mixdown(song, cache), step=at("levels and EQ of parts", 0.0, 0.25))
+    song = _solve_eq(song, survey, main, cache, at("master EQ", 0.25, 0.3))
     song = _solve_width(song, survey, main, cache, at("width", 0.3, 0.35))
     song = _section_levels(song, survey, main, cache, at("section levels", 0.35, 0.5))
     song = _solve_loudness(song, _target_lufs(song, survey), cache, at("loudness", 0.5, 0.65))
@@ -88,42 +86,6 @@ def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
     # Up to 32 bars, from the end: the second half of a drop is the full one.
     start = max(first, first + section.bars - 32)
     return mixdown.bar_range(start, first + section.bars - 1)
-
-
-def _inside() -> np.ndarray:
-    centres = np.array(bands.NOMINAL_HZ)
-    return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
-
-
-def _solve_levels(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
-    mixdown = Mixdown(song, cache)
-    start, stop = _section_range(song, main, mixdown)
-    inside = _inside()
-    target = np.array(survey.spectrum.per_section[main].level_db)[inside]
-    audible = []
-    for k, part in enumerate(song.parts):
-        step(k / len(song.parts))
-        power = bands.band_power(mixdown.solo(part, start, stop), RATE_HZ)[inside]
-        if power.sum() > 1e-12:
-            audible.append((part.id, power))
-    if not audible:
-        return song
-    matrix = np.array([power for _, power in audible])
-    # Outer bands are heard less and say less; empty ones of the reference (a rolled-off master) say nothing.
-    weight = np.where(target > target.max() - 55, 1.0, 0.15)
-
-    def residual(x: np.ndarray) -> np.ndarray:
-        total = 10 * np.log10(10 ** (x[:-1] / 10) @ matrix + 1e-20)
-        return np.concatenate([weight * (total - target - x[-1]), RIDGE * x[:-1]])
-
-    offset = float(np.median(10 * np.log10(matrix.sum(axis=0) + 1e-20) - target))
-    first = np.append(np.zeros(len(matrix)), offset)
-    bound = np.append(np.full(len(matrix), MAX_MOVE_DB), 60.0)
-    solved = least_squares(residual, first, bounds=(first - bound, first + bound), loss="soft_l1").x
-    # The overall level is the master's business: keep the parts' mean move at 0.
-    moves = dict(zip((part_id for part_id, _ in audible), solved[:-1] - solved[:-1].mean()))
-    parts = tuple(with_fader(p, round(float(p.gain_db + moves.get(p.id, 0.0)), 2)) for p in song.parts)
-    return replace(song, parts=parts)
 
 
 def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:
@@ -152,7 +114,7 @@ def _residual(
     samples = mixdown.samples if finished else mixdown.mix
     level = bands.relative_db(bands.band_power(samples(start, stop, step), RATE_HZ))
     target = np.array(survey.spectrum.per_section[main].level_db)
-    known = _inside() & (target > target.max() - 55)
+    known = inside() & (target > target.max() - 55)
     difference = target - level
     return difference - float(np.mean(difference[known])), known
 
@@ -246,9 +208,9 @@ def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: St
     def through(gain_db: float) -> np.ndarray:
         return step_energy(mixdown.limited(toned, replace(master, gain_db=gain_db), step), RATE_HZ)
 
-    energies, peaks = step_energy(toned, RATE_HZ), loudness.peaks_db(toned, RATE_HZ) + master.gain_in_db
+    energies, peaks = step_energy(toned, RATE_HZ), gain.peaks_db(toned, RATE_HZ) + master.gain_in_db
     gain_in = 10 ** (master.gain_in_db / 10)
-    return _with_master_fader(song, loudness.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
+    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
 
 
 def _with_master_fader(song: Song, gain_db: float) -> Song:

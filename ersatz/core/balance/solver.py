@@ -1,0 +1,221 @@
+"""Levels, cuts and EQ of the strips at which every section stands as the reference's: strips do the work, not the master.
+
+Method: the power that each part adds per section and third octave, as rendered, is a non-negative matrix; between uncorrelated parts
+power adds. Unknown are a fader and eight bells per part, and one level per part and section. Solved as bounded least squares over
+the log of the sums, section by section at equal loudness, with a ridge towards what the producer has set (SciPy least_squares, soft
+L1; Ma, Reiss & Black 2013 on target spectra). What lies beyond a part's bounds is left to the master, within its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from ersatz.core import bands
+from ersatz.core.edits.parts import STARTS
+from ersatz.core.effects import eq
+from ersatz.core.gap.plans import counterparts
+from ersatz.core.mixdown.master import tone
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import EqBand, Song, with_strip
+from ersatz.core.song.parts import Cell, Part
+from ersatz.core.song.strips import Effect, with_fader
+from ersatz.core.survey.document import Survey
+
+LOW_HZ, HIGH_HZ = 31.0, 16_500.0
+#: Id of the equaliser that the solver keeps in a part's chain; what it solved before, it solves anew.
+EQ_ID = "balance"
+BELL_Q = 1.0
+#: No bell of a strip over this, no fader further than that from where it stands or from where its role usually does, dB.
+MOST_EQ_DB, MOST_MOVE_DB, MOST_FROM_ROLE_DB = 6.0, 12.0, 12.0
+#: How far a part's level in one section may leave its fader.
+MOST_CELL_DB = 8.0
+#: Worth of a dB of each against a dB off in one third octave of one section.
+RIDGE_FADER, RIDGE_EQ, RIDGE_CELL = 0.25, 0.55, 0.7
+#: Bells and section levels under this aren't heard and are left out.
+LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
+#: So many bars stand for a section, its last ones.
+BARS = 8
+#: A part this far under the mix in all bands isn't judged.
+SILENT = 1e-11
+
+Step = Callable[[float], None]
+
+
+@dataclass(frozen=True)
+class Powers:
+    """`parts`: mean power by part, section and third octave, shape (parts, sections, BANDS); `rest`: of returns; `targets`: the
+    reference's levels, dB, shape (sections, BANDS); `loudness`: its sections' LUFS. `sections`: places in the song's plan."""
+
+    ids: tuple[str, ...]
+    sections: tuple[int, ...]
+    parts: np.ndarray
+    rest: np.ndarray
+    targets: np.ndarray
+    loudness: np.ndarray
+
+
+def inside() -> np.ndarray:
+    centres = np.array(bands.NOMINAL_HZ)
+    return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
+
+
+def solve_strips(
+    song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
+    step: Step = lambda fraction: None,
+) -> Song:  # fmt: skip
+    """The song with faders, equalisers and section levels of its parts solved for `sections` (places in the plan; all that the
+    reference has if left out); strips in `locked` stay as they are."""
+    powers = _measure(song, survey, mixdown, sections, step)
+    if powers is None:
+        return song
+    return _applied(song, powers, _solve(song, powers, locked), locked)
+
+
+def _measure(song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None, step: Step) -> Powers | None:
+    theirs = counterparts(song, survey)
+    placed = list(song.placed())
+    chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
+    neutral = replace(song.master, eq=(), width=1.0)
+    parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
+    rest = np.zeros((len(chosen), bands.BANDS))
+    for n, k in enumerate(chosen):
+        bar, section = placed[k]
+        last = bar + section.bars - 1
+        first = max(bar, last - BARS + 1)
+        for p, part in enumerate(song.parts):
+            x = mixdown.strip_samples(part.id, first, last)
+            if np.abs(x).max() > 1e-6:
+                parts[p, n] = bands.band_power(tone(x, neutral), RATE_HZ)
+        for strip in song.returns:
+            rest[n] += bands.band_power(tone(mixdown.strip_samples(strip.id, first, last), neutral), RATE_HZ)
+        step((n + 1) / len(chosen))
+    audible = parts.sum(axis=(1, 2)) > SILENT
+    heard = parts.sum(axis=(0, 2)) > SILENT
+    if not audible.any() or not heard.any():
+        return None
+    chosen = [k for k, on in zip(chosen, heard) if on]
+    targets = np.array([survey.spectrum.per_section[theirs[placed[k][1].id]].level_db for k in chosen])
+    lufs = np.array([survey.sections[theirs[placed[k][1].id]].loudness_lufs for k in chosen])
+    ids = tuple(p.id for p, on in zip(song.parts, audible) if on)
+    return Powers(ids, tuple(chosen), parts[audible][:, heard], rest[heard], targets, lufs)
+
+
+@dataclass(frozen=True)
+class Solved:
+    """Moves in dB: faders (parts,), bells (parts, len(eq.BAND_HZ)), levels by section (parts, sections)."""
+
+    faders: np.ndarray
+    bells: np.ndarray
+    cells: np.ndarray
+
+
+def _responses() -> np.ndarray:
+    """dB at each third octave for 1 dB of each bell, shape (bells, BANDS)."""
+    centres = np.array(bands.NOMINAL_HZ, float)
+    return np.array([eq.response_db(eq.bell(EqBand(hz, 1.0, BELL_Q), RATE_HZ)[None], centres, RATE_HZ) for hz in eq.BAND_HZ])
+
+
+def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
+    known = inside()
+    count, sections, _ = powers.parts.shape
+    bells = _responses()[:, known]
+    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], powers.targets[:, known]
+    free = np.array([i not in locked for i in powers.ids], float)
+    # Empty bands of the reference (a rolled-off master) say nothing, outer bands little.
+    top = targets.max(axis=1, keepdims=True)
+    weight = np.where(targets > top - 55, 1.0, 0.15) * _section_weights(song, powers)[:, None]
+    own = _bounds(song, powers)
+    # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
+    present = parts.sum(axis=1) > parts.sum(axis=(0, 1))[None] * 10**-2.5
+    matters = ((np.abs(bells) > 0.25)[None] & present[:, None]).any(axis=2)
+    plays = parts.sum(axis=2) > SILENT
+    sizes = (count, count * len(bells), count * sections)
+
+    def split(x: np.ndarray) -> Solved:
+        a, b = sizes[0], sizes[0] + sizes[1]
+        return Solved(x[:a], x[a:b].reshape(count, len(bells)), x[b:].reshape(count, sections))
+
+    loud = powers.loudness - powers.loudness.max()
+
+    def residual(x: np.ndarray) -> np.ndarray:
+        s = split(x)
+        gain = s.faders[:, None, None] + s.cells[:, :, None] + (s.bells @ bells)[:, None, :]
+        power = (parts * 10 ** (gain / 10)).sum(axis=0) + rest
+        level = 10 * np.log10(power + 1e-14)
+        off = (level - targets) * weight
+        off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
+        total = 10 * np.log10(power.sum(axis=1) + 1e-14)
+        stands = (total - total.max() - loud) * 0.6
+        return np.concatenate([
+            off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
+        ])  # fmt: skip
+
+    small = 1e-4
+    low = np.concatenate([np.minimum(own[0], -small), np.full(sizes[1], -MOST_EQ_DB), np.full(sizes[2], -MOST_CELL_DB)])
+    high = np.concatenate([np.maximum(own[1], small), np.full(sizes[1], MOST_EQ_DB), np.full(sizes[2], MOST_CELL_DB)])
+    may = np.concatenate([free, (matters * free[:, None]).ravel(), (plays * free[:, None]).ravel()])
+    low, high = np.where(may > 0, low, -small), np.where(may > 0, high, small)
+    found = least_squares(residual, np.zeros(len(low)), bounds=(low, high), loss="soft_l1", max_nfev=40)
+    return split(np.where(may > 0, found.x, 0.0))
+
+
+def _section_weights(song: Song, powers: Powers) -> np.ndarray:
+    """The longer a section, and the louder, the more it says; the shortest still counts."""
+    bars = np.array([song.sections[k].bars for k in powers.sections], float)
+    loud = np.clip((powers.loudness - powers.loudness.max()) / 24 + 1, 0.5, 1.0)
+    return np.sqrt(bars / bars.max()).clip(0.5) * loud
+
+
+def _bounds(song: Song, powers: Powers) -> tuple[np.ndarray, np.ndarray]:
+    low, high = [], []
+    for part_id in powers.ids:
+        part = song.part(part_id)
+        assert part is not None
+        usual = STARTS[part.role][1]
+        low.append(max(-MOST_MOVE_DB, usual - MOST_FROM_ROLE_DB - part.gain_db))
+        high.append(min(MOST_MOVE_DB, usual + MOST_FROM_ROLE_DB - part.gain_db))
+    return np.array(low), np.array(high)
+
+
+def _applied(song: Song, powers: Powers, solved: Solved, locked: frozenset[str]) -> Song:
+    # The overall level is the master's business.
+    shift = float(solved.faders.mean()) if not locked else 0.0
+    for n, part_id in enumerate(powers.ids):
+        part = song.part(part_id)
+        if part is None or part_id in locked:
+            continue
+        part = with_fader(part, round(float(part.gain_db + solved.faders[n] - shift), 2))
+        part = _with_eq(part, solved.bells[n])
+        levels = {song.sections[k].id: float(solved.cells[n, s]) for s, k in enumerate(powers.sections)}
+        song = with_strip(song, replace(part, cells=tuple(_levelled(c, levels.get(c.section, 0.0)) for c in part.cells)))
+    return song
+
+
+def _levelled(cell: Cell, by_db: float) -> Cell:
+    if not cell.on or abs(by_db) < LEAST_CELL_DB:
+        return cell
+    return replace(cell, level_db=round(float(np.clip(cell.level_db + by_db, -18.0, 12.0)), 1))
+
+
+def _with_eq(part: Part, gains: np.ndarray) -> Part:
+    """A part with the solver's equaliser moved by so many dB, none over MOST_EQ_DB; without it where nothing is left of it."""
+    old = part.effect(EQ_ID)
+    was = np.array([old.params.get(f"band{k + 1}_db", 0.0) if old else 0.0 for k in range(len(eq.BAND_HZ))])
+    now = np.clip(was + gains, -MOST_EQ_DB, MOST_EQ_DB)
+    used = [k for k, g in enumerate(now) if abs(g) >= LEAST_EQ_DB]
+    others = tuple(e for e in part.chain if e.id != EQ_ID)
+    if not used:
+        return replace(part, chain=others)
+    params: dict[str, float] = {}
+    choices = {}
+    for k in used:
+        choices[f"band{k + 1}_kind"] = "bell"
+        params |= {f"band{k + 1}_hz": eq.BAND_HZ[k], f"band{k + 1}_db": round(float(now[k]), 1), f"band{k + 1}_q": BELL_Q}
+    made = Effect("eq", params, choices, id=EQ_ID)
+    if old is None:
+        return replace(part, chain=(*others, made))
+    return replace(part, chain=tuple(made if e.id == EQ_ID else e for e in part.chain))
