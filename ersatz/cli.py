@@ -58,6 +58,13 @@ def _parser() -> argparse.ArgumentParser:
     mixdown.add_argument("--bars", metavar="A-B")
     mixdown.add_argument("--target-lufs", type=float, metavar="X")
 
+    balance = commands.add_parser("balance", help="solve levels, EQ, ducking, width and master of a song against a reference")
+    balance.add_argument("reference", type=Path)
+    balance.add_argument("song", type=Path, metavar="SONG.json")
+    balance.add_argument("--out", type=Path, required=True, metavar="SONG2.json")
+    balance.add_argument("--section", type=int, metavar="N", help="this section alone, counted from 1")
+    balance.add_argument("--lock", metavar="STRIP,...", help="strips that stay as they are")
+
     gap = commands.add_parser("gap", help="compare a remake with its reference")
     gap.add_argument("reference", type=Path)
     gap.add_argument("remake", type=Path)

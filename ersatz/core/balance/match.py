@@ -8,7 +8,7 @@ limiter (gain.py).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import cast
 
@@ -24,6 +24,7 @@ from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.samples import Samples, no_samples
 from ersatz.core.song.document import PHRASE_BARS, PUMP, EqBand, Song, with_each
 from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
@@ -42,6 +43,7 @@ MOST_DUCKED_DB = 40.0
 Progress = Callable[[str, float], None]
 #: 0..1 of a phase.
 Step = Callable[[float], None]
+Render = Callable[[Song], Mixdown]
 
 
 def _quietly(fraction: float) -> None:
@@ -51,8 +53,21 @@ def _quietly(fraction: float) -> None:
 def match_song(
     song: Song, survey: Survey, cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None
 ) -> Song:
-    """The song with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
-    cache = cache or RenderCache()
+    """A draft with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
+    return balance_song(song, survey, cache=cache, progress=progress)
+
+
+def balance_song(
+    song: Song, survey: Survey, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
+    cache: RenderCache | None = None, samples: Samples = no_samples, progress: Progress = lambda phase, fraction: None,
+) -> Song:  # fmt: skip
+    """The song brought to the reference. `sections`: places in the plan that are solved for, all if left out; where some are
+    chosen, only levels and EQ of parts are. `locked`: ids of strips that stay as they are, the master among them. Deterministic."""
+    kept = cache or RenderCache()
+
+    def render(song: Song) -> Mixdown:
+        return Mixdown(song, kept, samples)
+
     main = survey.main_section()
 
     def at(phase: str, begin: float, end: float) -> Step:
@@ -60,14 +75,26 @@ def match_song(
         progress(phase, begin)
         return lambda fraction: progress(phase, begin + (end - begin) * fraction)
 
-    song = solve_strips(song, survey, Mixdown(song, cache), step=at("levels and EQ of parts", 0.0, 0.25))
-    song = _solve_eq(song, survey, main, cache, at("master EQ", 0.25, 0.3))
-    song = _solve_width(song, survey, main, cache, at("width", 0.3, 0.35))
-    song = _section_levels(song, survey, main, cache, at("section levels", 0.35, 0.5))
-    song = _solve_loudness(song, _target_lufs(song, survey), cache, at("loudness", 0.5, 0.65))
-    song = _solve_ducking(song, survey, cache, at("ducking", 0.65, 0.85))
-    song = _trim_eq(song, survey, main, cache, at("master EQ", 0.85, 0.92))
-    return _solve_loudness(song, _target_lufs(song, survey), cache, at("loudness", 0.92, 1.0))
+    alone = sections is not None
+    song = solve_strips(song, survey, render(song), sections, locked, at("levels and EQ of parts", 0.0, 1.0 if alone else 0.25))
+    if alone:
+        progress("levels and EQ of parts", 1.0)
+        return song
+    unlocked = song
+    song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
+    song = _solve_width(song, survey, main, render, at("width", 0.3, 0.35))
+    song = _section_levels(song, survey, main, render, at("section levels", 0.35, 0.5))
+    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65))
+    song = _solve_ducking(song, survey, render, at("ducking", 0.65, 0.85))
+    song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
+    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0))
+    return with_each(song, lambda strip: _as_it_was(strip, unlocked) if strip.id in locked else strip)
+
+
+def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:
+    """A strip that was locked."""
+    was = song.strip(strip.id)
+    return was if isinstance(was, type(strip)) else strip
 
 
 def _target_lufs(song: Song, survey: Survey) -> float:
@@ -78,7 +105,8 @@ def _target_lufs(song: Song, survey: Survey) -> float:
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
     """The song with the master gain that brings the whole mix to `target_lufs`."""
-    return _solve_loudness(song, target_lufs, cache or RenderCache())
+    kept = cache or RenderCache()
+    return _solve_loudness(song, target_lufs, lambda s: Mixdown(s, kept))
 
 
 def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
@@ -105,11 +133,11 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
 
 
 def _residual(
-    song: Song, survey: Survey, main: int, cache: RenderCache, step: Step, finished: bool = False
+    song: Song, survey: Survey, main: int, render: Render, step: Step, finished: bool = False
 ) -> tuple[np.ndarray, np.ndarray]:
     """Reference less remake per band with the overall difference taken out, and which bands count; of the mix or the finished
     one."""
-    mixdown = Mixdown(song, cache)
+    mixdown = render(song)
     start, stop = _section_range(song, main, mixdown)
     samples = mixdown.samples if finished else mixdown.mix
     level = bands.relative_db(bands.band_power(samples(start, stop, step), RATE_HZ))
@@ -119,14 +147,14 @@ def _residual(
     return difference - float(np.mean(difference[known])), known
 
 
-def _solve_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
-    residual, known = _residual(song, survey, main, cache, step)
+def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
+    residual, known = _residual(song, survey, main, render, step)
     return _with_bells(song, _bells_for(residual[known], known))
 
 
-def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
+def _solve_width(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
     """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
-    mixdown = Mixdown(song, cache)
+    mixdown = render(song)
     start, stop = _section_range(song, main, mixdown)
     x = mixdown.mix(start, stop, step)
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
@@ -147,17 +175,17 @@ def _solve_width(song: Song, survey: Survey, main: int, cache: RenderCache, step
     return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 
-def _trim_eq(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
+def _trim_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
     """Once more on the finished mix: clipping and limiting have moved the balance."""
-    residual, known = _residual(song, survey, main, cache, step, finished=True)
+    residual, known = _residual(song, survey, main, render, step, finished=True)
     old = np.array([b.gain_db for b in song.master.eq])
     return _with_bells(song, old + _bells_for(residual[known], known))
 
 
-def _section_levels(song: Song, survey: Survey, main: int, cache: RenderCache, step: Step) -> Song:
+def _section_levels(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
     """Levels per phrase, so that the phrases stand to the main section as the reference's do."""
-    song = _roughly_loud(song, survey, cache, step)
-    mixdown = Mixdown(song, cache)
+    song = _roughly_loud(song, survey, render, step)
+    mixdown = render(song)
     mix = mixdown.mix(0, mixdown.frames, step)
     toned = mixdown.toned(mix, song.master, step)
     steps = step_energy(mixdown.limited(toned, song.master, step), RATE_HZ)
@@ -191,17 +219,17 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
     return float(10 * np.log10(np.mean(10 ** (lufs[inside] / 10))))
 
 
-def _roughly_loud(song: Song, survey: Survey, cache: RenderCache, step: Step) -> Song:
+def _roughly_loud(song: Song, survey: Survey, render: Render, step: Step) -> Song:
     """Master gain from the unmastered loudness of the main section: near enough to judge sections by."""
-    mixdown = Mixdown(song, cache)
+    mixdown = render(song)
     start, stop = _section_range(song, survey.main_section(), mixdown)
     own = integrated_lufs(step_energy(mixdown.mix(start, stop, step), RATE_HZ))
     return _with_master_fader(song, survey.sections[survey.main_section()].loudness_lufs - own)
 
 
-def _solve_loudness(song: Song, target_lufs: float, cache: RenderCache, step: Step = _quietly) -> Song:
+def _solve_loudness(song: Song, target_lufs: float, render: Render, step: Step = _quietly) -> Song:
     """The fader of the master at which the whole mix is as loud."""
-    mixdown = Mixdown(song, cache)
+    mixdown = render(song)
     master = song.master
     toned = mixdown.toned(mixdown.mix(0, mixdown.frames, step), master, step)
 
@@ -217,13 +245,13 @@ def _with_master_fader(song: Song, gain_db: float) -> Song:
     return replace(song, master=with_fader(song.master, gain_db))
 
 
-def _solve_ducking(song: Song, survey: Survey, cache: RenderCache, step: Step) -> Song:
+def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> Song:
     """Depth and release corrected once by what the survey reads in the remake itself, within limits: the measured curve stays
     the guide, because rhythmic parts colour the second reading more than the first."""
     wanted, pump = survey.pump, song.curve(PUMP)
     if wanted.depth_db <= 0 or pump is None:
         return song
-    read = _read_pump(song, survey.main_section(), cache, step)
+    read = _read_pump(song, survey.main_section(), render, step)
     if read.depth_db <= 0:
         ratio, stretch = MOST_DEPTH, 1.0
     else:
@@ -245,9 +273,9 @@ def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:
     return replace(strip, duck=ducked(PUMP, round(min(strip.duck_db * ratio, MOST_DUCKED_DB), 2)))
 
 
-def _read_pump(song: Song, main: int, cache: RenderCache, step: Step) -> Pump:
+def _read_pump(song: Song, main: int, render: Render, step: Step) -> Pump:
     """What the survey reads in the remake's main section beside one that doesn't duck, the grid being known."""
-    mixdown = Mixdown(song, cache)
+    mixdown = render(song)
     pieces, plan, bar = [], [], 1
     for index, label in ((_resting(song), "breakdown"), (main, "drop")):
         if index is None:

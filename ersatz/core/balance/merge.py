@@ -10,20 +10,22 @@ from dataclasses import dataclass, replace
 from typing import ClassVar, TypeVar
 
 from ersatz.core.song.document import Song, with_each
+from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import AnyStrip
 
 Thing = TypeVar("Thing")
 #: What matching sets of every strip and of the master.
-OF_STRIPS, OF_MASTER = ("gain_db", "duck"), ("eq", "width", "mono_below_hz")
+OF_STRIPS, OF_PARTS, OF_MASTER = ("gain_db", "duck", "chain"), ("cells",), ("eq", "width", "mono_below_hz")
 
 
 @dataclass(frozen=True)
 class TakeMatch:
-    """An edit: what matching made of `draft` is `matched`."""
+    """An edit: what matching, or balancing, made of `draft` is `matched`."""
 
     kind: ClassVar[str] = "take_match"
     draft: Song
     matched: Song
+    said: str = "Matched to the reference"
 
     def apply(self, song: Song) -> Song:
         draft, matched = self.draft, self.matched
@@ -43,12 +45,13 @@ class TakeMatch:
 
         def at_level(strip: AnyStrip) -> AnyStrip:
             known = strip.id in before and strip.id in after
-            return _merged(strip, before[strip.id], after[strip.id], OF_STRIPS) if known else strip
+            fields = OF_STRIPS + (OF_PARTS if isinstance(strip, Part) else ())
+            return _merged(strip, before[strip.id], after[strip.id], fields) if known else strip
 
         return with_each(merged, at_level)
 
     def sentence(self, song: Song) -> str:
-        return "Matched to the reference"
+        return self.said
 
 
 def _merged(now: Thing, old: object, new: object, fields: tuple[str, ...]) -> Thing:

@@ -1,9 +1,9 @@
 """Levels, cuts and EQ of the strips at which every section stands as the reference's: strips do the work, not the master.
 
-Method: the power that each part adds per section and third octave, as rendered, is a non-negative matrix; between uncorrelated parts
-power adds. Unknown are a fader and eight bells per part, and one level per part and section. Solved as bounded least squares over
-the log of the sums, section by section at equal loudness, with a ridge towards what the producer has set (SciPy least_squares, soft
-L1; Ma, Reiss & Black 2013 on target spectra). What lies beyond a part's bounds is left to the master, within its own.
+Method: the power that each part adds per section and third octave, as rendered, is a non-negative matrix; between uncorrelated
+parts power adds. Unknown are a fader and eight bells per part, and one level per part and section. Solved as bounded least squares
+over the log of the sums, section by section at equal loudness, with a ridge towards what the producer has set (SciPy least_squares,
+soft L1; Ma, Reiss & Black 2013 on target spectra). What lies beyond a part's bounds is left to the master, within its own.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ from ersatz.core import bands
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import counterparts
+from ersatz.core.loudness import k_weighting
 from ersatz.core.mixdown.master import tone
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import EqBand, Song, with_strip
@@ -35,6 +36,10 @@ MOST_EQ_DB, MOST_MOVE_DB, MOST_FROM_ROLE_DB = 6.0, 12.0, 12.0
 MOST_CELL_DB = 8.0
 #: Worth of a dB of each against a dB off in one third octave of one section.
 RIDGE_FADER, RIDGE_EQ, RIDGE_CELL = 0.25, 0.55, 0.7
+#: What all bells of a part do alike is the fader's business.
+BROAD = 4.0
+#: A section that is a dB too loud against the loudest is as bad as so many bands.
+STANDS = 1.0
 #: Bells and section levels under this aren't heard and are left out.
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
 #: So many bars stand for a section, its last ones.
@@ -140,6 +145,8 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         return Solved(x[:a], x[a:b].reshape(count, len(bells)), x[b:].reshape(count, sections))
 
     loud = powers.loudness - powers.loudness.max()
+    # Loudness hears the bands by K-weighting.
+    heard = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
 
     def residual(x: np.ndarray) -> np.ndarray:
         s = split(x)
@@ -148,10 +155,11 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         level = 10 * np.log10(power + 1e-14)
         off = (level - targets) * weight
         off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
-        total = 10 * np.log10(power.sum(axis=1) + 1e-14)
-        stands = (total - total.max() - loud) * 0.6
+        total = 10 * np.log10((power * heard).sum(axis=1) + 1e-14)
+        stands = (total - total.max() - loud) * STANDS
         return np.concatenate([
             off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
+            BROAD * s.bells.mean(axis=1),
         ])  # fmt: skip
 
     small = 1e-4

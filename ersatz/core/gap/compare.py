@@ -82,7 +82,8 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
     """
     main = reference.main_section() if section is None else section
     partners = counterparts(reference.sections, remake.sections)
-    partner = partners[main] if partners[main] is not None else _overlapping(reference, remake, main)
+    known = partners[main]
+    partner = known if known is not None else _overlapping(reference, remake, main)
     mine, theirs = remake.sections[partner], reference.sections[main]
     difference = spectrum_difference(reference, remake, main, partner)
 

@@ -7,3 +7,11 @@ class FitForm(forms.Form):
     revision = forms.IntegerField(min_value=1)
     curve = forms.CharField(max_length=80)
     to = forms.ChoiceField(choices=[("reference", "reference"), ("kick", "kick")])
+
+
+class SolveForm(forms.Form):
+    section = forms.IntegerField(min_value=0, required=False)
+    locked = forms.CharField(max_length=4000, required=False)
+
+    def clean_locked(self) -> list[str]:
+        return [name for name in self.cleaned_data["locked"].split(",") if name]

@@ -27,9 +27,10 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
 from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send
-from ersatz.studio.balance.forms import FitForm
+from ersatz.studio.balance.forms import FitForm, SolveForm
 from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
-from ersatz.studio.models import Remake, Revision
+from ersatz.studio.jobs.start import start_job
+from ersatz.studio.models import Job, Remake, Revision
 from ersatz.studio.shared.edit import answer_edit, answer_made, answer_step
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
@@ -256,3 +257,30 @@ def louder_variant(request: HttpRequest, pk: int, sha: str, code: str, first: in
     ]
     db = levels[0] - levels[1] if min(levels) > SILENT_LUFS else 0.0
     return JsonResponse({"db": round(db, 2)})
+
+
+@login_required
+@require_POST
+def solve(request: HttpRequest, pk: int) -> JsonResponse:
+    """Balance for me: a job for all sections, or for one. Form: section (its place, "" for all), locked (ids by commas)."""
+    remake, revision = _current(request, pk)
+    form = SolveForm(request.POST)
+    if not form.is_valid():
+        return JsonResponse({"error": "That can’t be balanced."}, status=400)
+    section, locked = form.cleaned_data["section"], form.cleaned_data["locked"]
+    if section is not None and section >= len(revision.song.sections):
+        return JsonResponse({"error": "There is no such section."}, status=400)
+    known = {s.id for s in revision.song.strips()}
+    job = start_job(
+        request.user, Job.Kind.BALANCE, remake=remake,
+        sections=None if section is None else [section], locked=sorted(set(locked) & known),
+    )  # fmt: skip
+    return JsonResponse({"job": job.as_json()}, status=202)
+
+
+@login_required
+@require_safe
+def now(request: HttpRequest, pk: int) -> JsonResponse:
+    """The mix as it stands."""
+    remake, revision = _current(request, pk)
+    return JsonResponse(balance_state(remake, revision))

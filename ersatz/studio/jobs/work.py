@@ -16,16 +16,18 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
-from ersatz.core.balance.match import match_song, survey_remake
+from ersatz.core.balance.changes import changes
+from ersatz.core.balance.match import balance_song, match_song, survey_remake
 from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ
+from ersatz.core.serial import to_json
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
 from ersatz.studio.errors import DISK_FULL, is_disk_full
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
-from ersatz.studio.models import Job, Measurement, Reference, StaleRevision
+from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake, StaleRevision
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.exports import export_path, write_export
 from ersatz.studio.shared.renders import mixdown_of, render_cache
@@ -156,16 +158,7 @@ def _draft(job: Job, report: Progress) -> None:
     draft = begin_draft(remake).song
     # It is heard and changed while it is matched.
     matched = match_song(draft, survey, render_cache(), report)
-    edit = TakeMatch(draft, matched)
-    while True:
-        current = remake.revision
-        assert current is not None
-        if edit.apply(current.song) == current.song:
-            break
-        with suppress(StaleRevision):
-            remake.apply(edit, current.number)
-            break
-        remake.refresh_from_db()
+    _take(remake, TakeMatch(draft, matched))
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 
 
@@ -192,6 +185,37 @@ def _export(job: Job, report: Progress) -> None:
     job.save(update_fields=["options"])
 
 
+def _balance(job: Job, report: Progress) -> None:
+    """Of the song as it stands, for all sections or for those that the job names; what is changed meanwhile stays."""
+    remake = job.remake
+    assert remake is not None
+    revision, survey = remake.revision, remake.reference.survey
+    assert revision is not None
+    if survey is None:
+        raise ErsatzError("The reference isn’t surveyed.")
+    song, sections = revision.song, job.options.get("sections")
+    samples = OwnSample.objects.finder(remake.owner)
+    locked = frozenset(job.options.get("locked", ()))
+    balanced = balance_song(song, survey, sections, locked, render_cache(), samples, report)
+    _take(remake, TakeMatch(song, balanced, "Balanced to the reference"))
+    job.options = {**job.options, "changes": to_json(changes(song, balanced))}
+    job.save(update_fields=["options"])
+    start_job(job.owner, Job.Kind.MEASURE, remake=remake)
+
+
+def _take(remake: Remake, edit: TakeMatch) -> None:
+    """Applies what was worked out on a song to the song as it stands by now."""
+    while True:
+        current = remake.revision
+        assert current is not None
+        if edit.apply(current.song) == current.song:
+            break
+        with suppress(StaleRevision):
+            remake.apply(edit, current.number)
+            break
+        remake.refresh_from_db()
+
+
 def _demo(job: Job, report: Progress) -> None:
     # What makes the demo's references is needed nowhere else.
     from ersatz.studio.jobs.demo import run_step
@@ -205,6 +229,7 @@ WORK: dict[str, Callable[[Job, Progress], None]] = {
     Job.Kind.MEASURE: _measure,
     Job.Kind.EXPORT: _export,
     Job.Kind.DEMO: _demo,
+    Job.Kind.BALANCE: _balance,
 }
 assert set(WORK) == set(Job.Kind.values)
 SINGLE_WORKER = settings.HUEY["huey_class"] == "huey.SqliteHuey"

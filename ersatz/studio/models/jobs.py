@@ -17,6 +17,7 @@ class Job(models.Model):
         MEASURE = "measure", "Measure the remake"
         EXPORT = "export", "Export"
         DEMO = "demo", "Prepare the demo"
+        BALANCE = "balance", "Balance"
 
     class State(models.TextChoices):
         QUEUED = "queued"
@@ -63,4 +64,5 @@ class Job(models.Model):
             "phase": self.phase,
             "fraction": round(self.fraction, 3),
             "message": self.message,
+            "changes": self.options.get("changes", []),
         }

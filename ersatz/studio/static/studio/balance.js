@@ -13,6 +13,7 @@ import { isForPage } from "./keys.js";
 import { LaneRows } from "./lanes.js";
 import { MixMeters } from "./meters.js";
 import { Preview } from "./preview.js";
+import { Solver } from "./solve.js";
 import { stripFigures, stripSends } from "./strippanel.js";
 import { editTitle } from "./title.js";
 import { variantUrl } from "./variant.js";
@@ -240,6 +241,16 @@ const clashes = new ClashPanel({
   },
 });
 
+const locked = new Set();
+const solver = new Solver({
+  tools: byId("solve-tools"), progress: byId("solving"), list: byId("changes"), says, home: host.dataset.home, locked,
+  section: () => [state.sections.indexOf(section()), section().name], undo: () => byId("undo").click(),
+  done: async () => {
+    const answer = await fetch(`${host.dataset.home}state/`);
+    if (answer.ok) show(await answer.json());
+  },
+});
+
 let measuring = 0;
 /** Levels of the section as the song now stands; what was measured before is shown until then. */
 async function measure() {
@@ -280,7 +291,13 @@ function drawPanel() {
     button("Rename", () => editTitle(title.firstChild, strip.name, (name) => send({ kind: "rename_strip", strip: strip.id, name }))),
     button("Delete", () => send({ kind: "delete_strip", strip: strip.id }), "btn btn-link"),
   );
-  if (strip.kind === "part" || strip.kind === "bus") tools.append(button("Add a bus for it", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: [strip.id], out: strip.out })));
+  if (strip.kind === "part" || strip.kind === "master") {
+    const lock = button(locked.has(strip.id) ? "Locked" : "Lock", () => { if (!locked.delete(strip.id)) locked.add(strip.id); drawPanel(); });
+    lock.setAttribute("aria-pressed", String(locked.has(strip.id)));
+    lock.title = "Balance for me leaves it as it is";
+    tools.append(lock);
+  }
+  if (strip.kind === "part" || strip.kind === "bus") tools.append(button("Add a bus", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: [strip.id], out: strip.out })));
   if (strip.kind === "return") tools.append(menu("Add a return", [["Reverb", () => send({ kind: "add_return", name: "Reverb 2", space: "reverb" })], ["Delay", () => send({ kind: "add_return", name: "Delay 2", space: "delay" })]]));
   title.append(tools);
   stripFigures(byId("strip-figures"), { strip, state, values, masterValues, act, send });
@@ -304,6 +321,7 @@ byId("add-effect").append(new Option("…", ""), ...kinds.map(([kind, title]) =>
 byId("add-effect").addEventListener("change", (event) => { if (event.target.value) chain.add(event.target.value); });
 byId("which-section").addEventListener("change", (event) => {
   sectionId = event.target.value;
+  solver.draw(byId("solve-tools"));
   toSection();
   measure();
   act.pick(picked);

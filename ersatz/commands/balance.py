@@ -1,0 +1,29 @@
+"""`ersatz balance`: levels, EQ, ducking, width, master of a song solved against a reference."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from ersatz.commands.files import progress, read_json, write_json
+from ersatz.commands.references import as_reference
+from ersatz.core.balance.changes import changes
+from ersatz.core.balance.match import balance_song
+from ersatz.core.errors import UnusableDocument
+from ersatz.core.song.document import Song
+
+
+def run(arguments: argparse.Namespace) -> None:
+    survey, _ = as_reference(arguments.reference)
+    song = Song.from_json(read_json(arguments.song))
+    locked = frozenset(filter(None, (arguments.lock or "").split(",")))
+    unknown = locked - {s.id for s in song.strips()}
+    if unknown:
+        raise UnusableDocument(f"There is no strip “{sorted(unknown)[0]}” in this song.")
+    if arguments.section is not None and not 1 <= arguments.section <= len(song.sections):
+        raise UnusableDocument(f"The song has sections 1 to {len(song.sections)}.")
+    chosen = None if arguments.section is None else (arguments.section - 1,)
+    balanced = balance_song(song, survey, chosen, locked, progress=progress("balance"))
+    write_json(balanced.to_json(), arguments.out)
+    for change in changes(song, balanced):
+        print(f"{change.name}: {change.what}", file=sys.stderr)

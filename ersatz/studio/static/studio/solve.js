@@ -1,0 +1,53 @@
+// Balance for me: solved by the server in the background, shown as one list of what was changed, undone in one step.
+
+import { button, menu, node } from "./dom.js";
+import { follow, post, progressElement } from "./http.js";
+
+export class Solver {
+  /** `tools`, `progress`, `list`: places; `section()`: [its place, its name]; `locked`: ids of strips; `done()` when the song has changed. */
+  constructor({ tools, progress, list, says, home, section, locked, done, undo }) {
+    Object.assign(this, { progress, list, says, home, section, locked, done, undo });
+    this.draw(tools);
+  }
+
+  draw(tools) {
+    const [, name] = this.section();
+    tools.replaceChildren(menu("Balance for me", [
+      ["All sections: levels, EQ, ducking, width, master", () => this.#run("")],
+      [`${name} alone: levels and EQ of its parts`, () => this.#run(this.section()[0])],
+    ], { name: "solve", className: "btn btn-primary" }));
+  }
+
+  async #run(section) {
+    this.says.textContent = "";
+    const { ok, data } = await post(`${this.home}solve/`, { section, locked: [...this.locked].join(",") });
+    if (!ok) {
+      this.says.textContent = data.error;
+      return;
+    }
+    const place = progressElement("Balance");
+    this.progress.replaceChildren(place);
+    const job = await follow(data.job.id, place);
+    this.progress.replaceChildren();
+    if (job.state !== "done") {
+      this.says.textContent = job.message;
+      return;
+    }
+    await this.done();
+    this.#show(job.changes);
+  }
+
+  #show(changes) {
+    const title = node("b", "", changes.length ? "Balanced. What was changed:" : "Balanced: nothing had to be changed."), rows = node("ul");
+    title.id = "changes-title";
+    for (const { name, what, why } of changes) {
+      const row = node("li");
+      row.append(node("b", "", name), ` ${what}`, ...(why ? [node("span", "soft", `: ${why}`)] : []));
+      rows.append(row);
+    }
+    const tools = node("span", "device-tools");
+    tools.append(button("Undo it", () => { this.list.hidden = true; this.undo(); }), button("Close", () => { this.list.hidden = true; }));
+    this.list.replaceChildren(title, rows, tools);
+    this.list.hidden = false;
+  }
+}
