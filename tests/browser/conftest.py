@@ -137,8 +137,9 @@ def chromium():
         browser.close()
 
 
-def opened(chromium, address):
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, base_url=address)
+def opened(chromium, address, **options):
+    size = {"width": 1280, "height": 800}
+    context = chromium.new_context(viewport=size, accept_downloads=True, base_url=address, **options)
     context.set_default_timeout(WAIT_MS)
     page = context.new_page()
     problems: list[str] = []

@@ -1,13 +1,17 @@
 """The render graph: pieces equal the whole, the same song gives the same samples, the master keeps its promises."""
 
+import io
+import zipfile
 from dataclasses import replace
 
 import numpy as np
 import pytest
+import soundfile
 
 from ersatz.core.edits import SwitchPart
 from ersatz.core.effects import echo, eq, limiter, space
 from ersatz.core.effects.ducking import duck_curve_db
+from ersatz.core.exchange.stems import HEADROOM_DB, READ_ME, write_stems
 from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems

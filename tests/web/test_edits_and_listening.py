@@ -141,7 +141,9 @@ def test_a_measurement_follows_the_song(web, remake, job_for):
     assert Measurement.objects.filter(remake=remake, sha=revision.sha).count() == 1
 
 
-@pytest.mark.parametrize(("kind", "head"), [("midi", b"MThd"), ("flac", b"fLaC"), ("wav", b"RIFF"), ("ogg", b"OggS"), ("stems", b"PK")])
+@pytest.mark.parametrize(
+    ("kind", "head"), [("midi", b"MThd"), ("flac", b"fLaC"), ("wav", b"RIFF"), ("ogg", b"OggS"), ("stems", b"PK")]
+)
 def test_exports_are_made_and_downloaded(web, remake, job_for, kind, head):
     url = reverse("download", args=[remake.pk, remake.revision.sha, kind])
     assert web.get(url).status_code == 404

@@ -39,6 +39,8 @@ MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 MOST_DUCKED_DB = 40.0
+#: A depth that is as near as this is left, as a share.
+NEARLY = 0.06
 
 Progress = Callable[[str, float], None]
 #: 0..1 of a phase.
@@ -246,7 +248,7 @@ def _with_master_fader(song: Song, gain_db: float) -> Song:
 
 
 def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> Song:
-    """Depth and release corrected once by what the survey reads in the remake itself, within limits: the measured curve stays
+    """Depth and release corrected by what the survey reads in the remake itself, within limits: the measured curve stays
     the guide, because rhythmic parts colour the second reading more than the first."""
     wanted, pump = survey.pump, song.curve(PUMP)
     if wanted.depth_db <= 0 or pump is None:
@@ -262,8 +264,17 @@ def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> So
     # A ducker has let go before the next trigger.
     stretched *= np.clip((len(shape) - np.arange(len(shape))) / 12, 0, 1)
     curve = replace(pump, shape=tuple(round(float(v), 4) for v in stretched))
-    deeper = with_each(song, lambda strip: _ducked_by(strip, ratio))
-    return replace(deeper, curves=tuple(curve if c.id == PUMP else c for c in song.curves))
+    shaped = replace(song, curves=tuple(curve if c.id == PUMP else c for c in song.curves))
+    deeper = with_each(shaped, lambda strip: _ducked_by(strip, ratio))
+    if read.depth_db <= 0 or abs(ratio - 1) < NEARLY:
+        return deeper
+    # What is read doesn't go straight with what is set: between the two readings lies the depth that was wanted.
+    again = _read_pump(deeper, survey.main_section(), render, step)
+    if (again.depth_db - read.depth_db) * (ratio - 1) <= 0:
+        return deeper if abs(again.depth_db - wanted.depth_db) < abs(read.depth_db - wanted.depth_db) else shaped
+    between = 1 + (ratio - 1) * (wanted.depth_db - read.depth_db) / (again.depth_db - read.depth_db)
+    between = float(np.clip(between, 1 / MOST_DEPTH, MOST_DEPTH))
+    return with_each(shaped, lambda strip: _ducked_by(strip, between))
 
 
 def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:

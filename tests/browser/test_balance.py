@@ -1,0 +1,138 @@
+"""The mix by hand: lanes of the strips, touches that are heard at once, clashes and their cures, ducking, undo."""
+
+import pytest
+
+from bench import heard
+from tests.browser.conftest import WAIT_MS, opened
+from tests.browser.test_part import undo_says
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+
+#: What a touch may take; CI's machines stall.
+AT_ONCE_MS = 150
+
+
+@pytest.fixture
+def mix(chromium, house):
+    page = opened(chromium, house.address, bypass_csp=True)
+    page.goto(f"{house.own_draft()}balance/")
+    page.locator(".lane .energy").first.wait_for()
+    yield page
+    page.context.close()
+
+
+def lane(page, strip):
+    return page.locator(f"[data-strip='{strip}']")
+
+
+def test_every_touch_is_heard_while_the_loop_plays(mix):
+    page = mix
+    state = page.evaluate("JSON.parse(document.getElementById('drawing').textContent)")
+    section = next(s for s in state["sections"] if s["name"].startswith("drop"))
+    lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
+    heard.record(page)
+    heard.loop(page, section["to"] - 1)
+    page.wait_for_timeout(2500)
+    touches = heard.all_touches(page, "pad", state["bpm"], times=1)
+    assert set(touches) == {"fader", "mute", "solo", "pan", "send", "true render"}
+    # Solo needs the strip by itself, a send its way through the return: loaded, they are as quick.
+    assert all(touches[what] <= AT_ONCE_MS for what in ("fader", "mute", "pan")), touches
+    assert all(ms < 3000 for ms in touches.values()), touches
+    assert not page.problems
+
+
+def test_faders_cuts_and_points_are_set_by_keyboard_and_undone(mix):
+    page = mix
+    fader = page.get_by_label("Fader of Pad")
+    before = fader.input_value()
+    fader.focus()
+    page.keyboard.press("ArrowRight")
+    undo_says(page, "Pad at")
+    assert fader.input_value() != before
+    page.keyboard.press("Control+z")
+    page.wait_for_function("v => document.querySelector('[aria-label=\"Fader of Pad\"]').value === v", arg=before)
+
+    # The lane in hand: its low cut steps with the arrow keys, a double click adds a point, Delete takes it out.
+    lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
+    page.get_by_role("slider", name="Low cut of Pad").focus()
+    page.keyboard.press("ArrowRight")
+    undo_says(page, "low cut")
+    picture = lane(page, "pad").locator("svg.lane-picture")
+    box = picture.bounding_box()
+    picture.dblclick(position={"x": box["width"] * 0.6, "y": 8})
+    point = page.get_by_role("slider", name="bell of Pad")
+    point.first.wait_for()
+    point.first.focus()
+    page.keyboard.press("ArrowUp")
+    undo_says(page, "changed")
+    page.get_by_role("slider", name="bell of Pad").first.focus()
+    page.keyboard.press("Delete")
+    page.get_by_role("slider", name="bell of Pad").wait_for(state="detached")
+    # Space plays wherever the focus is.
+    fader.focus()
+    page.keyboard.press("Space")
+    page.locator("#play.is-playing").wait_for()
+    page.keyboard.press("Space")
+    assert not page.problems
+
+
+def test_figures_that_do_not_fit_are_said_and_change_nothing(mix):
+    page = mix
+    level = page.get_by_label("Level of Pad, dB")
+    before = level.input_value()
+    for typed, said in (("abc", "no number"), ("99", "doesn’t fit")):
+        level.fill(typed)
+        page.keyboard.press("Enter")
+        page.locator("#balance-says", has_text=said).wait_for()
+        assert level.input_value() == before
+    assert (
+        page.locator("#undo").get_attribute("title") in ("", "Drafted from the reference") or page.locator("#undo:disabled").count()
+    )
+
+
+def test_a_clash_is_shown_tried_and_cured(mix):
+    page = mix
+    page.get_by_label("Ducking of Bass").fill("0")
+    page.get_by_label("Ducking of Bass").dispatch_event("change")
+    undo_says(page, "not ducked")
+    level = page.get_by_label("Level of Bass, dB")
+    level.fill("0")
+    page.keyboard.press("Enter")
+    undo_says(page, "Bass at")
+    clash = page.locator(".clash-said").first
+    clash.wait_for()
+    page.wait_for_function("() => document.querySelector('#clashes-says').textContent.includes('in this section')")
+    clash.click()
+    page.locator(".clash-frame").wait_for()
+    with page.expect_request(lambda r: "/with/" in r.url and r.url.endswith(".flac"), timeout=WAIT_MS):
+        page.get_by_role("button", name="Play after").first.click()
+    cure = page.locator(".clash-list p").first.inner_text().removeprefix("Cure: ")
+    page.get_by_role("button", name="Apply").first.click()
+    undo_says(page, cure[:12])
+    assert not page.problems
+
+
+def test_ducking_is_drawn_fitted_and_triggered(mix):
+    page = mix
+    lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
+    page.get_by_role("slider", name="End of release").focus()
+    page.keyboard.press("ArrowLeft")
+    undo_says(page, "drawn")
+    page.get_by_role("button", name="Fit to the kick").click()
+    undo_says(page, "drawn")
+    page.locator("[data-name=duck-rate]").select_option("hits of parts")
+    undo_says(page, "triggered by")
+    assert not page.problems
+
+
+def test_balance_for_me_says_what_it_changed_and_is_one_undo(mix):
+    page = mix
+    page.locator("[data-name=solve]").click()
+    page.get_by_role("button", name="alone: levels and EQ").click()
+    page.locator("#changes li, #changes b").first.wait_for()
+    assert "Balanced" in page.locator("#changes").inner_text()
+    if page.locator("#changes li").count():
+        undo_says(page, "Balanced to the reference")
+        page.get_by_role("button", name="Undo it").click()
+        page.wait_for_function("() => document.querySelector('#redo').title.includes('Balanced')")
+    assert not page.problems

@@ -1,0 +1,277 @@
+"""The balance of a mix: lanes measure what strips add, clashes are found when a mix is spoiled, the solver keeps its limits."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ersatz.core.balance.bypass import bypass_db
+from ersatz.core.balance.changes import changes
+from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
+from ersatz.core.balance.lanes import measure_lane, measure_lanes, measured_bars, reference_db, to_db
+from ersatz.core.balance.match import balance_song
+from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters
+from ersatz.core.balance.section import clashes_in
+from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB
+from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.edits import parse_edit
+from ersatz.core.edits.parts import STARTS
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import PUMP, with_each, with_strip
+from ersatz.core.song.strips import Effect, ducked
+from ersatz.core.target.document import in_balance
+
+HZ = np.array(NOMINAL_HZ, float)
+
+
+@pytest.fixture(scope="module")
+def cache():
+    return RenderCache()
+
+
+@pytest.fixture(scope="module")
+def drop(song):
+    """Place of the song's last drop."""
+    return max(k for k, s in enumerate(song.sections) if s.label == "drop")
+
+
+@pytest.fixture(scope="module")
+def clean(song, cache, drop):
+    """A mix without faults: what is found in the draft by itself is cured first, once."""
+    for _ in range(4):
+        found = clashes_in(song, Mixdown(song, cache), drop)
+        if not found:
+            break
+        for edit in found[0].edits:
+            song = parse_edit(edit).apply(song)
+    return song
+
+
+def sine(hz, seconds=1.5, level=0.25, sides=(1.0, 1.0)):
+    t = np.arange(int(seconds * RATE_HZ)) / RATE_HZ
+    tone = level * np.sin(2 * np.pi * hz * t)
+    return np.stack([tone * sides[0], tone * sides[1]]).astype(np.float32)
+
+
+# Lanes ---------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("hz", [63, 1000, 8000])
+def test_a_sine_lies_in_its_third_octave_at_its_power(hz):
+    lane = measure_lane("x", sine(hz))
+    assert HZ[lane.power.argmax()] == hz
+    # Both channels added: 2 * a^2 / 2.
+    assert lane.level_db.max() == pytest.approx(10 * np.log10(0.25**2), abs=0.2)
+    assert to_db(lane.frames.mean(axis=1).sum()) == pytest.approx(lane.level_db.max(), abs=0.3)
+
+
+def test_sides_are_told_from_the_middle():
+    mono, apart, wide = (measure_lane("x", sine(100, sides=s)) for s in ((1, 1), (1, -1), (1, 0)))
+    assert mono.side.sum() == pytest.approx(0.0, abs=1e-9)
+    assert apart.side.sum() == pytest.approx(apart.power.sum(), rel=1e-3)
+    assert wide.side.sum() == pytest.approx(wide.power.sum() / 2, rel=1e-3)
+
+
+def test_silent_strips_have_no_lane(song, cache):
+    muted = with_strip(song, replace(song.part("pad"), mute=True))
+    lanes = measure_lanes(Mixdown(muted, cache), *measured_bars(muted, 0))
+    assert "pad" not in lanes.lanes and "master" in lanes.lanes
+
+
+def test_the_reference_stands_at_the_loudness_of_the_mix(club_survey):
+    mix = np.linspace(-20, -60, len(HZ))
+    level = reference_db(club_survey, 0, mix)
+    assert level[in_balance()].mean() == pytest.approx(mix[in_balance()].mean())
+    own = np.array(club_survey.spectrum.per_section[0].level_db)
+    np.testing.assert_allclose(np.diff(level), np.diff(own))
+
+
+def test_what_strips_add_sums_to_the_mix_before_the_limiter(song, cache, drop):
+    """Faders of strips and buses, the master's EQ and fader: all that is linear."""
+    plain = replace(song, buses=tuple(replace(b, gain_db=1.5 * k, chain=()) for k, b in enumerate(song.buses)))
+    mixdown = Mixdown(plain, cache)
+    first, last = measured_bars(plain, drop)
+    last = first + 1
+    rows = [mixdown.contribution(s.id, first, last) for s in (*plain.parts, *plain.returns)]
+    np.testing.assert_allclose(sum(rows), mixdown.before_limiting(first, last), atol=2e-3)
+
+
+def test_a_fader_scales_what_a_strip_adds(song, cache):
+    louder = with_strip(song, replace(song.part("pad"), gain_db=song.part("pad").gain_db + 6.0))
+    was, now = (Mixdown(s, cache).contribution("pad", 5, 5) for s in (song, louder))
+    np.testing.assert_allclose(now, was * 10 ** (6 / 20), atol=1e-4)
+
+
+# Meters --------------------------------------------------------------------------------------------------------------
+
+
+def test_meters_read_each_sixteenth_and_say_what_the_limiter_takes(song, cache):
+    mixdown = Mixdown(song, cache)
+    meters = measure_meters(mixdown, song, 5, 6)
+    assert all(len(row) == 2 * PER_BAR for row in (meters.momentary_lufs, meters.correlation, meters.strips["pad"].peak_db))
+    x = mixdown.strip_samples("master", 5, 6)
+    assert max(meters.strips["master"].peak_db) == pytest.approx(20 * np.log10(np.abs(x).max()), abs=0.06)
+    assert all(p >= r - 0.05 for row in meters.strips.values() for p, r in zip(row.peak_db, row.rms_db))
+    driven = replace(song, master=replace(song.master, gain_db=song.master.gain_db + 18))
+    more = np.mean(limiter_reduction_db(Mixdown(driven, cache), 5, 6)) - np.mean(limiter_reduction_db(mixdown, 5, 6))
+    assert 3 < more <= 18.1
+
+
+def test_a_compressor_shows_what_it_takes_without_its_make_up(song, cache):
+    squeezed = Effect("compressor", {"threshold_db": -40.0, "ratio": 8.0, "gain_db": 12.0}, id="c")
+    made = with_strip(song, replace(song.part("pad"), chain=(squeezed,)))
+    bar = min(Mixdown(made, cache).plays_in("pad")) + 1
+    taken = measure_meters(Mixdown(made, cache), made, bar, bar).reductions["pad/c"]
+    assert max(taken) > 3 and min(taken) >= -0.5
+
+
+def test_an_effect_is_bypassed_at_what_it_adds(song, cache):
+    louder = Effect("eq", {"band1_hz": 1000.0, "band1_db": 6.0, "band1_q": 0.2}, {"band1_kind": "bell"}, id="e")
+    bus = next(b for b in song.buses if b.id == song.part("pad").out)
+    made = with_strip(song, replace(bus, chain=(louder,)))
+    assert 2.5 < bypass_db(Mixdown(made, cache), made, made.strip(bus.id), 0) < 6.1
+
+
+# Clashes: spoil and find -----------------------------------------------------------------------------------------------
+
+
+def _with_effect(song, part, **bands):
+    params = {f"band1_{k}": v for k, v in bands.items() if k != "kind"}
+    effect = Effect("eq", params, {"band1_kind": bands.get("kind", "bell")})
+    p = song.part(part)
+    return with_strip(song, replace(p, chain=(*p.chain, effect)))
+
+
+def _lower(part, semitones):
+    patterns = {n: replace(p, notes=tuple(replace(x, midi=x.midi - semitones) for x in p.notes)) for n, p in part.patterns.items()}
+    return replace(part, patterns=patterns)
+
+
+def _louder(song, part, by):
+    return with_strip(song, replace(song.part(part), gain_db=song.part(part).gain_db + by))
+
+
+SPOILED = {
+    "kick and bass": lambda s: _louder(with_strip(s, replace(s.part("bass"), duck=None)), "bass", 8),
+    "lows": lambda s: _louder(with_strip(s, _lower(replace(s.part("pad"), low_cut_hz=0.0), 24)), "pad", 6),
+    "buried": lambda s: _louder(s, "bass", -24),
+    "stereo lows": lambda s: replace(
+        with_strip(s, replace(s.part("bass"), chain=(*s.part("bass").chain, Effect("chorus", {"depth": 1.0})), width=2.0)),
+        master=replace(s.master, mono_below_hz=0.0),
+    ),
+    "limiter": lambda s: replace(s, master=replace(s.master, gain_db=s.master.gain_db + 12)),
+    "resonance": lambda s: _with_effect(_louder(s, "pad", 6), "pad", hz=1600.0, db=22.0, q=8.0),
+    "one place": lambda s: replace(s, parts=(*s.parts, replace(s.part("pad"), id="pad-2", name="Second pad"))),
+    "too much": lambda s: _with_effect(_with_effect(s, "pad", hz=250.0, db=18.0, q=1.2), "bass", hz=250.0, db=9.0, q=1.2),
+}
+
+
+@pytest.mark.parametrize("kind", SPOILED)
+def test_what_spoils_a_mix_is_found_first_or_second_and_cured(kind, clean, cache, drop):
+    before = [c.kind for c in clashes_in(clean, Mixdown(clean, cache), drop)]
+    spoiled = SPOILED[kind](clean)
+    found = clashes_in(spoiled, Mixdown(spoiled, cache), drop)
+    assert kind in [c.kind for c in found[:2]], (before, [(c.kind, c.amount_db) for c in found])
+    clash = next(c for c in found if c.kind == kind)
+    cured = spoiled
+    for edit in clash.edits:
+        cured = parse_edit(edit).apply(cured)
+    left = [c for c in clashes_in(cured, Mixdown(cured, cache), drop) if c.kind == kind and c.strips == clash.strips]
+    assert not left or left[0].amount_db < clash.amount_db
+
+
+def test_missing_highs_and_a_pump_that_is_off_are_found_against_the_reference(clean, cache, drop, club_survey):
+    dull = with_each(clean, lambda s: replace(s, high_cut_hz=2500.0) if getattr(s, "role", "") in ("hats", "clap", "perc") else s)
+    assert "missing" in [c.kind for c in clashes_in(dull, Mixdown(dull, cache), drop, club_survey)[:2]]
+    still = with_each(clean, lambda s: replace(s, duck=None))
+    assert "ducking" in [c.kind for c in clashes_in(still, Mixdown(still, cache), drop, club_survey)[:2]]
+
+
+def test_a_silent_section_has_no_clashes(song, cache):
+    quiet = with_each(song, lambda s: replace(s, mute=True) if s.id != "master" else s)
+    assert clashes_in(quiet, Mixdown(quiet, cache), 0) == []
+
+
+# Ducking -------------------------------------------------------------------------------------------------------------
+
+
+def test_a_curve_fitted_to_the_reference_is_its_own(song, club_survey):
+    shape = np.array(fitted_to_reference(song.curve(PUMP), club_survey).shape)
+    gain = np.array(club_survey.pump.beat_db)
+    at = np.arange(len(shape)) / len(shape) * (len(gain) - 1)
+    np.testing.assert_allclose(shape * -gain.min(), -np.interp(at, np.arange(len(gain)), gain), atol=0.02)
+
+
+def test_a_curve_fitted_to_the_kick_opens_as_the_kick_falls(song, cache):
+    shape = np.array(fitted_to_kick(song.curve(PUMP), song, Mixdown(song, cache)).shape)
+    assert shape[0] > 0.9 and shape[-1] < 0.05 and (np.diff(shape) <= 1e-9).all()
+    kick = song.part("kick")
+    longer = with_strip(song, replace(kick, sound=replace(kick.sound, params={**kick.sound.params, "decay_ms": 900.0})))
+    assert np.array(fitted_to_kick(song.curve(PUMP), longer, Mixdown(longer, cache)).shape).sum() > shape.sum()
+
+
+# The solver ----------------------------------------------------------------------------------------------------------
+
+
+def off_db(song, survey, cache):
+    """Mean distance per third octave in every section, dB."""
+    out = []
+    for k in range(len(song.sections)):
+        lanes = measure_lanes(Mixdown(song, cache), *measured_bars(song, k))
+        level = lanes.mix.level_db
+        out.append(float(np.abs(level - reference_db(survey, k, level))[in_balance()].mean()))
+    return np.array(out)
+
+
+@pytest.fixture(scope="module")
+def balanced(song, club_survey, cache):
+    spoiled = _with_effect(_louder(_louder(song, "bass", 7), "pad", -8), "pad", hz=450.0, db=9.0, q=1.0)
+    return spoiled, balance_song(spoiled, club_survey, cache=cache)
+
+
+def test_a_balance_comes_nearer_to_the_reference_in_every_respect(balanced, club_survey, cache):
+    spoiled, solved = balanced
+    was, now = off_db(spoiled, club_survey, cache), off_db(solved, club_survey, cache)
+    assert now.mean() < was.mean() - 1.0
+    assert now[club_survey.main_section()] < 2.5
+
+
+def test_strips_do_the_work_within_their_limits(balanced):
+    _, solved = balanced
+    assert max(abs(b.gain_db) for b in solved.master.eq) <= 3.0
+    assert all(abs(v) <= 3.0 for s in solved.sections for v in s.levels_db)
+    for part in solved.parts:
+        eq = part.effect(EQ_ID)
+        gains = [v for k, v in eq.params.items() if k.endswith("_db")] if eq else []
+        assert all(abs(g) <= MOST_EQ_DB for g in gains)
+        assert abs(part.gain_db - STARTS[part.role][1]) <= MOST_FROM_ROLE_DB + 8.0
+
+
+def test_locked_strips_stay_and_a_second_balance_moves_little(balanced, club_survey, cache):
+    spoiled, solved = balanced
+    locked = balance_song(spoiled, club_survey, locked=frozenset({"pad", "master"}), cache=cache)
+    assert locked.part("pad") == spoiled.part("pad") and locked.master == spoiled.master
+    again = balance_song(solved, club_survey, cache=cache)
+    first = np.abs([a.gain_db - b.gain_db for a, b in zip(spoiled.parts, solved.parts)])
+    second = np.abs([a.gain_db - b.gain_db for a, b in zip(solved.parts, again.parts)])
+    assert second.mean() < first.mean()
+
+
+def test_one_section_alone_leaves_the_master(balanced, club_survey, cache, drop):
+    spoiled, _ = balanced
+    solved = balance_song(spoiled, club_survey, sections=(drop,), cache=cache)
+    assert solved.master == spoiled.master and solved.sections == spoiled.sections
+    assert off_db(solved, club_survey, cache)[drop] < off_db(spoiled, club_survey, cache)[drop]
+
+
+def test_what_was_changed_is_said_strip_by_strip(song):
+    moved = with_strip(song, replace(song.part("pad"), gain_db=song.part("pad").gain_db - 2.5, duck=ducked(PUMP, 9.0)))
+    moved = with_strip(moved, replace(moved.part("bass"), chain=(Effect("eq", {"band1_hz": 90.0, "band1_db": 3.0},
+                                                                        {"band1_kind": "bell"}, id=EQ_ID),)))  # fmt: skip
+    said = {c.strip: c.what for c in changes(song, moved)}
+    assert set(said) == {"pad", "bass"}
+    assert "fader −2.5 dB" in said["pad"] and "ducking" in said["pad"] and said["bass"].endswith("+3.0 dB at 90 Hz")
+    assert changes(song, song) == []
