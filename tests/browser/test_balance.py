@@ -92,10 +92,10 @@ def test_figures_that_do_not_fit_are_said_and_change_nothing(mix):
 
 def test_a_clash_is_shown_tried_and_cured(mix):
     page = mix
-    page.get_by_label("Ducking of Bass").fill("0")
-    page.get_by_label("Ducking of Bass").dispatch_event("change")
+    page.get_by_label("Ducking of Bass", exact=True).fill("0")
+    page.get_by_label("Ducking of Bass", exact=True).dispatch_event("change")
     undo_says(page, "not ducked")
-    level = page.get_by_label("Level of Bass, dB")
+    level = page.get_by_label("Level of Bass, dB", exact=True)
     level.fill("0")
     page.keyboard.press("Enter")
     undo_says(page, "Bass at")

@@ -4,7 +4,7 @@
 import { button, menu, node } from "./dom.js";
 import { el, fresh, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
 import { choiceField, numberField } from "./fields.js";
-import { post } from "./http.js";
+import { calledOf } from "./lanes.js";
 
 const POINTS = 64, DEEPEST_DB = 24;
 const RATES = { "every beat": "1/4", "every half beat": "1/8", "hits of parts": "hits" };
@@ -150,7 +150,7 @@ export class DuckingPanel {
     for (const strip of strips.filter((s) => s.kind !== "master" && s.role !== "kick")) {
       const row = node("label", `duck-depth${strip.id === this.picked() ? " picked" : ""}`), slider = node("input"), said = node("output"), depth = strip.duck?.depth_db ?? 0;
       Object.assign(slider, { type: "range", min: 0, max: DEEPEST_DB, step: 0.5, value: Math.min(DEEPEST_DB, depth) });
-      slider.setAttribute("aria-label", `Ducking of ${strip.name}`);
+      slider.setAttribute("aria-label", `Ducking of ${calledOf(strip)}`);
       const show = (v) => {
         said.textContent = v > 0 ? minus((-v).toFixed(1)) : "–";
         slider.setAttribute("aria-valuetext", `${v.toFixed(1)} dB`);
@@ -158,7 +158,7 @@ export class DuckingPanel {
       show(depth);
       slider.addEventListener("input", () => show(Number(slider.value)));
       slider.addEventListener("change", () => this.send({ kind: "set_duck", strip: strip.id, depth_db: Number(slider.value), curve: strip.duck?.curve ?? curve.id }));
-      row.append(node("span", "", strip.name), slider, said);
+      row.append(node("span", "", calledOf(strip)), slider, said);
       table.append(row);
     }
     return table;

@@ -14,6 +14,8 @@ const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
 export const faderDb = (place) => (place <= FADER_LOW ? OFF_DB : place);
 export const faderPlace = (db) => Math.max(FADER_LOW, Math.min(FADER_HIGH, db));
 
+/** A strip as it is told from others of its name: the bass bus from the bass. */
+export const calledOf = (strip) => (strip.kind === "bus" && !/bus$/i.test(strip.name) ? `${strip.name} bus` : strip.name);
 const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 const hertz = (at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
 export const saidHz = (hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
@@ -104,16 +106,17 @@ export class LaneRows {
       if (!this.folded.delete(strip.id)) this.folded.add(strip.id);
       this.draw();
     }, "fold") : null;
-    fold?.setAttribute("aria-label", `${this.folded.has(strip.id) ? "Unfold" : "Fold"} ${strip.name}`);
+    fold?.setAttribute("aria-label", `${this.folded.has(strip.id) ? "Unfold" : "Fold"} ${calledOf(strip)}`);
     const name = button(strip.name, () => this.act.pick(strip.id), "lane-name");
     name.setAttribute("aria-pressed", String(strip.id === this.picked));
-    name.title = strip.name;
+    name.title = calledOf(strip);
+    name.setAttribute("aria-label", calledOf(strip));
     const fader = node("input", "fader"), figure = inputBox(), meter = node("span", "meter");
     Object.assign(fader, { type: "range", min: FADER_LOW, max: FADER_HIGH, step: 0.1, value: faderPlace(strip.figures.gain_db) });
-    fader.setAttribute("aria-label", `Fader of ${strip.name}`);
+    fader.setAttribute("aria-label", `Fader of ${calledOf(strip)}`);
     fader.setAttribute("aria-valuetext", `${strip.figures.gain_db.toFixed(1)} dB`);
     Object.assign(figure, { type: "text", inputMode: "decimal", value: minus(strip.figures.gain_db.toFixed(1)) });
-    figure.setAttribute("aria-label", `Level of ${strip.name}, dB`);
+    figure.setAttribute("aria-label", `Level of ${calledOf(strip)}, dB`);
     stepped(figure, 0.5);
     fader.addEventListener("input", () => {
       figure.value = minus(Number(fader.value).toFixed(1));
@@ -122,7 +125,7 @@ export class LaneRows {
     fader.addEventListener("change", () => this.act.set(strip.id, { gain_db: faderDb(Number(fader.value)) }));
     fader.addEventListener("dblclick", () => { fader.value = 0; fader.dispatchEvent(new Event("input")); fader.dispatchEvent(new Event("change")); });
     figure.addEventListener("change", () => {
-      const { value, sentence } = readFigure({ title: `The level of ${strip.name}`, unit: "dB", low: OFF_DB, high: 24 }, figure.value);
+      const { value, sentence } = readFigure({ title: `The level of ${calledOf(strip)}`, unit: "dB", low: OFF_DB, high: 24 }, figure.value);
       refuse(figure, sentence ?? "");
       if (value === undefined) figure.value = minus(strip.figures.gain_db.toFixed(1));
       else this.act.set(strip.id, { gain_db: value });
@@ -136,15 +139,15 @@ export class LaneRows {
     };
     const line = node("div", "lane-line");
     line.append(...(fold ? [fold] : []), name);
-    if (strip.kind !== "master") line.append(toggle("M", `Mute ${strip.name}`, strip.mute, () => this.act.mute(strip.id)));
-    if (["part", "bus"].includes(strip.kind)) line.append(toggle("S", `Solo ${strip.name}`, this.mix().solo.has(strip.id), () => this.act.solo(strip.id)));
+    if (strip.kind !== "master") line.append(toggle("M", `Mute ${calledOf(strip)}`, strip.mute, () => this.act.mute(strip.id)));
+    if (["part", "bus"].includes(strip.kind)) line.append(toggle("S", `Solo ${calledOf(strip)}`, this.mix().solo.has(strip.id), () => this.act.solo(strip.id)));
     line.append(fader, figure);
     meter.append(node("i", "rms"), node("i", "peak"));
     head.append(line, meter);
     for (const type of ["pointerenter", "focusin"]) row.addEventListener(type, () => this.act.near(strip.id));
     const svg = svgOf("lane-picture");
     svg.setAttribute("role", "group");
-    svg.setAttribute("aria-label", `${strip.name} on the frequency axis`);
+    svg.setAttribute("aria-label", `${calledOf(strip)} on the frequency axis`);
     svg.addEventListener("dblclick", (event) => {
       if (event.target.closest(".handle")) return;
       const box = svg.getBoundingClientRect();
@@ -232,7 +235,7 @@ export class LaneRows {
   }
 
   #cutHandle(svg, strip, cut, width, height, place) {
-    const name = `${cut.which === "low" ? "Low" : "High"} cut of ${strip.name}`, x = (hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
+    const name = `${cut.which === "low" ? "Low" : "High"} cut of ${calledOf(strip)}`, x = (hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
     const off = !cut.hz, at = off ? (cut.which === "low" ? LOW : HIGH) : cut.hz;
     const line = el("line", { class: "cutline", x1: x(at), x2: x(at), y1: 4, y2: height - 1 });
     const box = el("rect", { class: `handle${off ? " off" : ""}`, x: x(at) - 6, y: 3, width: 12, height: 12 });
@@ -255,7 +258,7 @@ export class LaneRows {
   }
 
   #bandHandle(svg, strip, band, width, middle, perDb, place) {
-    const name = `${band.kind} of ${strip.name}`, y = (db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
+    const name = `${band.kind} of ${calledOf(strip)}`, y = (db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
     const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
     let now = { hz: band.hz, db: band.db };
     svg.append(this.#grip(circle, name, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
