@@ -61,12 +61,12 @@ def test_the_drum_grid_by_hand(empty):
     assert keys(page, "kick") == ["0.60", "1920.60", "2880.60"]
 
     # A row with a length of its own, by its handle and the keyboard.
-    handle = page.get_by_role("slider", name="Hats begins again after")
+    handle = page.get_by_role("slider", name="Hats loop length")
     handle.focus()
     for _ in range(4):
         page.keyboard.press("ArrowLeft")
     page.keyboard.press("Enter")
-    undo_says(page, "begins again after 12 16ths")
+    undo_says(page, "loop length 12 16ths")
     # 32nds, and triplets.
     page.locator("[data-name=grid]").select_option("8th triplets")
     page.locator("[data-lane=hats]").focus()

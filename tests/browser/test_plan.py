@@ -52,6 +52,13 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     page.keyboard.press("ArrowDown")
     undo_says(page, "−0.5 dB in")
     assert page.evaluate("document.activeElement.dataset.name") == "cell-level"
+    # Tempo, key and swing of the whole song.
+    page.locator("#song summary").click()
+    page.locator("[data-name=song-swing]").fill("57")
+    page.keyboard.press("Enter")
+    undo_says(page, "Swing 57")
+    page.locator("[data-name=song-mode]").select_option("major")
+    undo_says(page, "everything transposed")
     page.get_by_text("History").click()
     page.get_by_role("button", name="Return to 1:").click()
     page.locator("#undo:disabled").wait_for()

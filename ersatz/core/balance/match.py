@@ -39,6 +39,8 @@ MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 MOST_DUCKED_DB = 40.0
+#: Songs up to this long are read whole.
+SHORT_BARS = 64
 #: A depth that is as near as this is left, as a share.
 NEARLY = 0.06
 
@@ -285,8 +287,11 @@ def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:
 
 
 def _read_pump(song: Song, main: int, render: Render, step: Step) -> Pump:
-    """What the survey reads in the remake's main section beside one that doesn't duck, the grid being known."""
+    """What the survey reads in the remake, the grid being known: of a short one in all of it, as it will be measured; else in the
+    main section beside one that doesn't duck."""
     mixdown = render(song)
+    if song.bars <= SHORT_BARS:
+        return survey_remake(mixdown.whole(step), song, lambda phase, fraction: step(fraction)).pump
     pieces, plan, bar = [], [], 1
     for index, label in ((_resting(song), "breakdown"), (main, "drop")):
         if index is None:

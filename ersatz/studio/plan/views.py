@@ -63,6 +63,7 @@ def state(remake: Remake, revision: Revision) -> dict:
             for bar, s in song.placed()
         ],
         "bpm": song.bpm,
+        "swing": song.swing_percent,
         "key": [song.tonic, song.mode],
         "transitions": to_json(song.transitions),
         "automation": automation_state(song),

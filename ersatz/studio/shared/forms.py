@@ -43,7 +43,10 @@ def check_file(file, accepted: str) -> None:
 
 class DraftForm(forms.Form):
     seed = forms.IntegerField(min_value=1, max_value=999_999, required=False)
-    style = forms.ChoiceField(choices=[("", "style that fits"), *((s.name, s.title) for s in BY_NAME.values())], required=False)
+    style = forms.ChoiceField(
+        choices=[("", "style that fits"), *((s.name, s.title) for s in BY_NAME.values())], required=False,
+        widget=forms.Select(attrs={"class": "form-select"}),
+    )  # fmt: skip
 
 
 class TempoForm(forms.Form):

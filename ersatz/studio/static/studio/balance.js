@@ -36,7 +36,6 @@ function wanted() {
   });
 }
 const stripOf = (id) => wanted().find((s) => s.id === id);
-const nameOf = (id) => state.strips.find((s) => s.id === id)?.name ?? id;
 
 function hold(id, change) {
   const held = live.get(id) ?? {};

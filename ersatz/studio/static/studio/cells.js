@@ -1,7 +1,7 @@
 // The cells of the Plan: chosen one by one or by the rectangle, switched, painted, copied, and what the chosen ones play.
 
 import { place } from "./bars.js";
-import { button, menu, node } from "./dom.js";
+import { button, mark, menu, node } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 import { described } from "./soundpicker.js";
 
@@ -61,14 +61,14 @@ export class Cells {
       if (found.part) cell.append(` by ${this.#part(found.part)?.name ?? found.part}`);
       else if (found.sound) cell.append(` ${found.sound}`);
       if (found.fillBars) {
-        const fill = node("span", "fill", found.fill);
+        const fill = mark("fill", found.fill);
         Object.assign(fill.style, { width: share(found.fillBars), right: share(found.exit) });
         cell.append(fill);
       }
     }
-    if (found?.other) cell.append(node("span", "other", "V"));
+    if (found?.other) cell.append(mark("other", "V"));
     cell.setAttribute("aria-pressed", String(on));
-    cell.setAttribute("aria-label", `${part.name} in ${section.name}`);
+    cell.setAttribute("aria-label", `${part.name} in ${section.name}${on && (found.part || found.sound || found.level) ? `: ${cell.firstChild.textContent}${cell.childNodes[1]?.textContent ?? ""}${cell.childNodes[2]?.nodeType === 3 ? cell.childNodes[2].textContent : ""}` : ""}`);
     cell.title = `${part.name} in ${section.name}: ${on ? this.#said(found) : "off"}`;
     lane.append(cell);
     this.columns[column].push(cell);

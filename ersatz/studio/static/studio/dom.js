@@ -7,6 +7,13 @@ export function node(tag, className = "", text = "") {
   return made;
 }
 
+/** What a label says already, for eyes only. */
+export function mark(className, text, tag = "span") {
+  const made = node(tag, className, text);
+  made.setAttribute("aria-hidden", "true");
+  return made;
+}
+
 export const selectBox = () => node("select", "form-select");
 export const inputBox = () => node("input", "form-control");
 

@@ -107,8 +107,9 @@ export function sectionRow(axis, sections, top, height, ink, onPick = null) {
     const shown = fits ?? (width > 36 ? `${sections[i][0].slice(0, Math.floor((width - 18) / 6.6))}…` : "");
     group.append(el("title", {}, `${names[i]}, bars ${start} to ${start + bars - 1}`));
     if (shown) {
-      if (ink === "ref") group.append(...label(x + 8, top + height / 2 + 4.5, shown, { class: "refname" }));
-      else group.append(text(x + 8, top + height / 2 + 4.5, shown, { class: "ownname" }));
+      // The group says it already.
+      if (ink === "ref") group.append(...label(x + 8, top + height / 2 + 4.5, shown, { class: "refname", "aria-hidden": "true" }));
+      else group.append(text(x + 8, top + height / 2 + 4.5, shown, { class: "ownname", "aria-hidden": "true" }));
     }
     if (onPick) {
       group.addEventListener("click", () => onPick(i));

@@ -2,7 +2,8 @@
 // them, as early or late as they are.
 
 import { edge, place } from "./bars.js";
-import { node } from "./dom.js";
+import { mark, node } from "./dom.js";
+import { placeSaid } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 const TALL = 40;
@@ -13,8 +14,7 @@ export class DrumGrid {
   }
 
   nameOf(note) {
-    const step = note.tick / 240;
-    return `Bar ${Math.floor(note.tick / BAR) + 1}, step ${Number(((step % 16) + 1).toFixed(2))}`;
+    return placeSaid(note.tick, BAR);
   }
 
   draw() {
@@ -48,9 +48,9 @@ export class DrumGrid {
       for (const note of pattern.notes) if (note.tick < length && from + note.tick < this.bars * BAR) lane.append(this.#hit(row, note, from));
     }
     if (length < this.bars * BAR) lane.append(place(node("i", "again"), length / BAR, this.bars - length / BAR));
-    lane.append(edge(rows, { bar: length / BAR, least: 1 / 16, most: pattern.bars, step: 1 / 16, name: `${row.name} begins again after`, said: (bar) => `${bar * 16} 16ths` }, (bar) => {
+    lane.append(edge(rows, { bar: length / BAR, least: 1 / 16, most: pattern.bars, step: 1 / 16, name: `${row.name} loop length`, said: (bar) => `${bar * 16} 16ths` }, (bar) => {
       const ticks = Math.round(bar * BAR);
-      page.write(row, (notes) => [notes], `begins again after ${ticks / 240} 16ths`, { loop_ticks: ticks === pattern.bars * BAR ? 0 : ticks });
+      page.write(row, (notes) => [notes], `loop length ${ticks / 240} 16ths`, { loop_ticks: ticks === pattern.bars * BAR ? 0 : ticks });
     }));
     lane.addEventListener("pointerdown", (event) => {
       if (event.target.closest(".hit, .boundary") || event.button !== 0) return;
@@ -87,7 +87,7 @@ export class DrumGrid {
       cut.style.left = `${(100 * k) / note.repeats}%`;
       hit.append(cut);
     }
-    if (note.semitones) hit.append(node("small", "", `${note.semitones > 0 ? "+" : "−"}${Math.abs(note.semitones)}`));
+    if (note.semitones) hit.append(mark("", `${note.semitones > 0 ? "+" : "−"}${Math.abs(note.semitones)}`, "small"));
     if (again) return hit;
     const key = `${row.id}/${page.key(note)}`;
     hit.type = "button";

@@ -15,7 +15,7 @@ export function readShape(shape) {
   let hold = 0;
   while (hold + 1 < POINTS && fresh[hold + 1] >= 0.97) hold += 1;
   let release = hold + 1;
-  while (release < POINTS && fresh[release] > 0.03) release += 1;
+  while (release < POINTS && fresh[release] > 0.003) release += 1;
   const middle = fresh[Math.round((hold + release) / 2)] ?? 0;
   const bend = middle > 0.01 && middle < 0.99 ? Math.min(6, Math.max(0.3, Math.log(middle) / Math.log(0.5))) : 1;
   return { hold: hold / POINTS, release: Math.min(1, release / POINTS), bend };

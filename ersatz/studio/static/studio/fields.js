@@ -15,7 +15,7 @@ const range = (f) => `${f.title || "The value"} is ${f.step === 1 ? "a whole num
 
 /** What was typed for the figure `f`: { value } or { sentence } that says why not. A unit behind the number is allowed. */
 export function readFigure(f, typed) {
-  const said = typed.trim(), found = /^([+-]?(?:\d+(?:\.\d*)?|\.\d+))\s*([^\d\s].*)?$/.exec(said.replace("−", "-").replace(",", "."));
+  const said = typed.trim(), found = /^([+-]?(?:\d+(?:\.\d*)?|\.\d+))\s*([^\d\s.,+-][^\d]*)?$/.exec(said.replace("−", "-").replace(",", "."));
   if (!found) return { sentence: `“${said}” is no number: ${range(f)}` };
   // 1.2k is twelve hundred where the unit is hertz.
   const value = Number(found[1]) * (f.unit === "Hz" && /^k/i.test(found[2] ?? "") ? 1000 : 1);

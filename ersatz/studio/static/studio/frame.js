@@ -11,7 +11,6 @@ const data = document.getElementById("player-data");
 export const player = data ? new Player(JSON.parse(data.textContent)) : null;
 if (player) window.addEventListener("pagehide", () => player.stop());
 
-/* global bootstrap */
 const byId = (id) => document.getElementById(id);
 
 function showTransport() {

@@ -2,8 +2,8 @@
 // chords show through in blue.
 
 import { place } from "./bars.js";
-import { button, node } from "./dom.js";
-import { noteName, tonicClass } from "./pitches.js";
+import { button, mark, node } from "./dom.js";
+import { noteName, placeSaid, tonicClass } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 const INSIDE = 15, OUTSIDE = 8, VELOCITY_TALL = 42;
@@ -20,7 +20,7 @@ export class NoteGrid {
   }
 
   nameOf(note) {
-    return `${this.pitchName(note.midi)}, bar ${Number((note.tick / BAR + 1).toFixed(3))}`;
+    return `${this.pitchName(note.midi)}, ${placeSaid(note.tick, BAR)}`;
   }
 
   get row() {
@@ -121,9 +121,9 @@ export class NoteGrid {
     }
     if (note.bend.length) {
       const from = note.bend[0][1], by = note.bend[note.bend.length - 1][1];
-      made.append(node("small", "", `${from ? `${from > 0 ? "↘" : "↗"}${Math.abs(from)} ` : ""}${by ? `${by > 0 ? "↗" : "↘"}${Math.abs(by)}` : ""}`));
+      made.append(mark("", `${from ? `${from > 0 ? "↘" : "↗"}${Math.abs(from)} ` : ""}${by ? `${by > 0 ? "↗" : "↘"}${Math.abs(by)}` : ""}`, "small"));
     }
-    made.setAttribute("aria-label", `${this.nameOf(note)}, ${note.ticks / 240} 16ths, velocity ${Math.round(note.velocity * 100)} %`);
+    made.setAttribute("aria-label", `${this.nameOf(note)}, ${Number((note.ticks / 240).toFixed(2))} 16ths long, velocity ${Math.round(note.velocity * 100)} %`);
     made.append(node("i", "end"));
     made.addEventListener("pointerdown", (event) => this.#drag(event, note, made));
     made.addEventListener("focus", () => { if (!page.picked.has(key)) { page.pick(row, [note]); page.tools(); this.#mark(); } });

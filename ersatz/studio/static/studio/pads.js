@@ -44,7 +44,7 @@ export class Pads {
       if (keyed) pad.style.setProperty("--white", String(WHITES[i]));
       pad.dataset.midi = midi;
       const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : noteName(midi, this.key);
-      pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd>${KEYS[i].toUpperCase()}</kbd>`;
+      pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd aria-hidden="true">${KEYS[i].toUpperCase()}</kbd>`;
       pad.setAttribute("aria-label", this.pitched ? `${note}${!this.slices && scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
       pad.addEventListener("pointerdown", () => { this.#down(KEYS[i], midi); window.addEventListener("pointerup", () => this.#released(KEYS[i]), { once: true }); });
       pad.addEventListener("click", (event) => { if (event.detail) pad.blur(); });

@@ -16,6 +16,7 @@ import { whenFree } from "./inhand.js";
 import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid, sectionTools } from "./sections.js";
 import { SoundPicker } from "./soundpicker.js";
+import { songTools } from "./songtools.js";
 import { standstillTools } from "./standstills.js";
 import { editTitle } from "./title.js";
 import { Transitions } from "./transitions.js";
@@ -316,6 +317,7 @@ function tools() {
   sectionTools(byId("section-tools"), { song, here, bar: player.position(), there: clicked, send, ask });
   transitions.tools(section);
   automation.tools(section);
+  songTools(byId("song"), { song, send, redraw: tools });
   if (player) guideTools(byId("guide-tools"), { player, song, section, redraw: tools });
 }
 

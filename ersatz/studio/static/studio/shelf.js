@@ -3,6 +3,7 @@
 import { node } from "./dom.js";
 import { BarAxis, el, fresh, redrawn } from "./draw.js";
 import { follow, post, showProgress } from "./http.js";
+import { decodedName } from "./names.js";
 import { editTitle } from "./title.js";
 
 const drop = document.getElementById("drop");
@@ -59,15 +60,6 @@ function rename(article, old) {
 function failed(file, sentence) {
   const name = decodedName(file.name);
   says.append(node("span", "line", sentence.includes(file.name) || sentence.includes(name) ? sentence : `“${name}”: ${sentence}`));
-}
-
-/** Names that came out of an address: "Ferry%20at%20Four.wav" is "Ferry at Four.wav". */
-export function decodedName(name) {
-  try {
-    return decodeURIComponent(name);
-  } catch {
-    return name;
-  }
 }
 
 /** Send one file; its row appears at once, with progress of the upload and then of the survey. */

@@ -15,8 +15,7 @@ export const fits = (sound, role, find) => {
 /** One sound or sample: played by its name, taken by its button. `play(url)` resolves when it sounds. */
 export function soundRow({ name, listen }, { more, play, take: [label, said, act] }) {
   const item = node("li"), hear = button("", () => play(listen, name, item), "hear");
-  hear.append(node("b", "", name), node("small", "", more));
-  hear.setAttribute("aria-label", `Play ${name}, ${more}`);
+  hear.append(node("span", "unseen", "Play "), node("b", "", name), node("span", "unseen", ", "), node("small", "", more));
   const get = button(label, act);
   get.setAttribute("aria-label", said);
   item.append(hear, get);

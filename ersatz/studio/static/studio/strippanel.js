@@ -31,7 +31,7 @@ export function stripSends(box, { strip, state, act, high }) {
       numberField({ name: `send-${to.id}`, title: `Send to ${to.name}`, unit: "dB", low: CLOSED_DB, high, value: now.db, scale: "linear", step: 0 }, (db) => act.send(strip.id, to.id, { db }, true), (db) => act.send(strip.id, to.id, { db }, false)),
     );
     const before = button(now.before_fader ? "before fader" : "after fader", () => act.send(strip.id, to.id, { before_fader: !now.before_fader }, true));
-    before.setAttribute("aria-label", `Send to ${to.name} ${now.before_fader ? "before" : "after"} the fader`);
+    before.setAttribute("aria-label", `${now.before_fader ? "before fader" : "after fader"}: send to ${to.name}`);
     for (const type of ["pointerenter", "focusin"]) row.addEventListener(type, () => act.nearSend(strip.id, to.id));
     before.disabled = now.db <= CLOSED_DB;
     row.append(before);

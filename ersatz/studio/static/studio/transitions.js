@@ -5,7 +5,7 @@ import { button, menu, node, selectBox } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 import { TRANSITIONS } from "./vocabulary.js";
 
-const LINE = 17;
+const LINE = 24;
 
 const bars = (beats) => {
   const count = beats / 4;

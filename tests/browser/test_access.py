@@ -1,0 +1,60 @@
+"""Every page for everybody: axe-core finds nothing in either film, labels say what is seen, targets are large enough, and at 200 %
+nothing is wider than the window."""
+
+from pathlib import Path
+
+import pytest
+
+from tests.browser.conftest import opened
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+
+AXE = Path(__file__).parents[2] / "node_modules" / "axe-core" / "axe.min.js"
+#: Beside axe's own set: names that hold what is written, targets of 24 px (WCAG 2.5.3, 2.5.8).
+RULES = "{'label-content-name-mismatch': {enabled: true}, 'target-size': {enabled: true}}"
+#: Notes and hits are as large as they are long: their place on the axis is what they say (WCAG 2.5.8, essential).
+GRID = '/class="(note|hit)/'
+FOUND = f"""axe.run(document, {{ rules: {RULES}, resultTypes: ['violations'] }}).then((found) => [
+  found.passes.length, found.violations.flatMap((v) => v.nodes.filter((n) => !(v.id === 'target-size' && {GRID}.test(n.html)))
+    .map((n) => `${{v.id}}: ${{n.html.slice(0, 160)}}`))])"""
+#: Address, and what is there when the page is.
+PAGES = {
+    "shelf": ("/", ".portrait"), "survey": ("/references/1/", "#score svg rect.refbox"),
+    "printed sheet": ("/references/1/sheet/", "h1"),
+    "plan": ("/remakes/1/", "[data-own]"), "notes": ("/remakes/1/parts/bass/notes/", ".note"),
+    "hits": ("/remakes/1/parts/kick/notes/", ".hit"), "sound": ("/remakes/1/parts/bass/", ".pad"),
+    "balance": ("/remakes/1/balance/", ".lane .energy"), "handover": ("/remakes/1/handover/", ".handover"),
+    "new target": ("/targets/new/", "h1"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("film", ["light", "dark"])
+def test_axe_finds_nothing_on_any_page(chromium, house, film):
+    page = opened(chromium, house.address, bypass_csp=True, color_scheme=film)
+    wrong = {}
+    for name, (address, there) in PAGES.items():
+        page.goto(address)
+        page.locator(there).first.wait_for()
+        page.add_script_tag(path=str(AXE))
+        passes, found = page.evaluate(FOUND)
+        assert passes > 10, name
+        if found:
+            wrong[name] = found[:5]
+    page.context.close()
+    assert not wrong
+
+
+def test_nothing_is_cut_at_twice_the_size(chromium, house):
+    """A window of 1280 px at 200 % shows 640: pages may scroll down, not sideways, and the transport is all there."""
+    page = opened(chromium, house.address, device_scale_factor=2)
+    page.set_viewport_size({"width": 640, "height": 400})
+    for name, (address, there) in PAGES.items():
+        page.goto(address)
+        page.locator(there).first.wait_for(state="attached")
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth + 1"), name
+        if page.locator("#play").count():
+            assert page.locator("#play").bounding_box()["y"] < 400, name
+            reach = "() => { const t = document.querySelector('.transport'); return [t.scrollWidth, t.clientWidth]; }"
+            wide, seen = page.evaluate(reach)
+            assert wide <= seen + 1, f"{name}: {wide} px of transport in {seen}"
+    page.context.close()

@@ -1,0 +1,12 @@
+// What modules expect of a page: the vocabulary that the server sends along.
+
+const pitchNames = { minor: { Bb: ["C", "D♭", "D", "E♭", "E", "F", "G♭", "G", "A♭", "A", "B♭", "B"], E: ["C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B"] }, major: {} };
+const vocabulary = {
+  ticksPerBar: 3840, labels: ["intro", "drop"], roles: { kick: "Kick", bass: "Bass", lead: "Lead" }, automationShapes: ["rise"], firstSlice: 36,
+  tonics: ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"], scales: { minor: [0, 2, 3, 5, 7, 8, 10], major: [0, 2, 4, 5, 7, 9, 11] },
+  pitchNames, transitions: {},
+};
+globalThis.document = { getElementById: (id) => ({ textContent: JSON.stringify(id === "vocabulary" ? vocabulary : {}) }), addEventListener: () => {}, querySelectorAll: () => [] };
+globalThis.window = { addEventListener: () => {}, innerWidth: 1280 };
+
+export const studio = (name) => import(`../../ersatz/studio/static/studio/${name}.js`);
