@@ -1,8 +1,13 @@
+// @ts-check
 // What is being dragged stays in the hand: an answer that arrives meanwhile is drawn when it is let go.
 
-/** `draw`, put off while a pointer is down in `host`. */
+/** `draw`, put off while a pointer is down in `host`.
+ *  @param {HTMLElement} host
+ *  @param {() => void} draw */
 export function whenFree(host, draw) {
-  let inHand = false, later = false, letGo = null;
+  let inHand = false, later = false;
+  /** @type {ReturnType<typeof setTimeout> | undefined} */
+  let letGo;
   const free = () => {
     later = inHand;
     if (!inHand) draw();
