@@ -76,10 +76,10 @@ def _rail(
     def of_remake(name: str) -> str:
         return reverse(name, args=[remake.pk]) if remake else survey_url
 
-    first = "" if remake else "needs a remake"
+    first = "" if remake else "draft first"
     return [
         Step("Shelf", shelf, page == "shelf", True),
-        Step("Survey", survey_url, page == "survey", survey is not None, "" if survey else "needs a track"),
+        Step("Survey", survey_url, page == "survey", survey is not None, "" if survey else "pick a track"),
         Step("Plan", of_remake("plan"), page == "plan", revision is not None, first),
         Step("Parts", of_remake("parts"), page == "parts", revision is not None, first),
         Step("Balance", of_remake("balance"), page == "balance", revision is not None, first),

@@ -87,7 +87,7 @@ export class DuckingPanel {
   #drawCurve(svg, curve, strip) {
     const { width, height } = fresh(svg), bottom = height - 14, left = 26, depth = strip?.duck?.depth_db || 8, theirs = this.reference?.pump;
     const deepest = Math.max(6, depth, theirs?.depthDb ?? 0) * 1.08;
-    const y = (db) => 4 + (Math.max(0, -db) / deepest) * (bottom - 6), x = (t) => left + t * (width - left - 4);
+    const y = (db) => 8 + (Math.max(0, -db) / deepest) * (bottom - 10), x = (t) => left + t * (width - left - 4);
     for (let db = 0; db < deepest; db += deepest > 14 ? 6 : 3) svg.append(el("line", { class: "grid", x1: left, x2: width, y1: y(-db), y2: y(-db) }), text(0, y(-db) + 4, db ? `−${db}` : "0", { class: "s" }));
     const beatMs = 60000 / this.state().bpm;
     for (let k = 0; k < 4; k += 1) svg.append(text(x(k / 4), height - 2, `${Math.round((k / 4) * beatMs)}${k ? "" : " ms"}`, { class: "s" }));
