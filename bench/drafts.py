@@ -23,6 +23,9 @@ def main() -> None:
         speed = f"mixdown of {length:.0f} s in {seconds['mixdown']:.1f} s = {length / seconds['mixdown']:.1f} x"
         peak = f"peak {made.remake.loudness.true_peak_dbtp:.2f} dBTP"
         print(f"{track.stem}: {matched} of {len(figures)} matched; draft {seconds['draft']:.1f} s, {speed}, {peak}", flush=True)
+        by_section = ", ".join(f"{x.label} {x.balance_db:.1f}" for x in made.gap.sections if x.balance_db is not None)
+        most = max((abs(b.gain_db) for b in made.song.master.eq), default=0.0)
+        print(f"  balance by section, dB: {by_section}; master EQ at most {most:.1f} dB", flush=True)
         for f in figures:
             print(f"  {f.name:24} {f.reference!s:>14} {f.remake!s:>14} {f.difference!s:>10}  {f.verdict}", flush=True)
 

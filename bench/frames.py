@@ -6,20 +6,13 @@ is measured is an upper bound of what a screen would show."""
 
 from __future__ import annotations
 
-import os
-import shutil
 import statistics
-import subprocess
-import sys
-import tempfile
 from dataclasses import replace
-from pathlib import Path
 
+from bench.served import opened
 from bench.song import bench_song
 
 PARTS, BARS, SECTION_BARS, STEPS = 30, 300, 12, 120
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-         "--no-first-run"]  # fmt: skip
 #: One step per frame; resolves to the milliseconds between them.
 MEASURE = """async ([name, steps]) => {
   const plan = document.getElementById('plan'), times = [];
@@ -39,7 +32,7 @@ MEASURE = """async ([name, steps]) => {
 
 
 def big_song():
-    """PARTS parts that play in every second of many sections, with joints."""
+    """PARTS parts that play in every second of many sections, with transitions."""
     from ersatz.core.edits.transitions import PutTransition
     from ersatz.core.song.document import Cell, SongSection
 
@@ -57,65 +50,21 @@ def big_song():
 
 
 def main() -> None:
-    from playwright.sync_api import sync_playwright
-
-    with tempfile.TemporaryDirectory() as home:
-        os.environ["ERSATZ_HOME"] = home
-        pk = _prepared()
-        server = subprocess.Popen(
-            [sys.executable, "-m", "ersatz.site.serve", "--port", "8764"], stdout=subprocess.PIPE, text=True,
-            env={**os.environ, "PYTHONUNBUFFERED": "1"},
-        )  # fmt: skip
-        assert server.stdout is not None
-        try:
-            next(line for line in server.stdout if "is running" in line)
-            with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
-                page = browser.new_page(viewport={"width": 1280, "height": 800})
-                page.goto(f"http://127.0.0.1:8764/remakes/{pk}/")
-                page.locator(".cell").first.wait_for()
-                page.wait_for_timeout(1500)
-                cells = page.locator(".cell").count()
-                print(f"Plan with {PARTS} parts and {BARS} bars ({cells} cells), ms between frames; 16.7 is 60 a second:")
-                for name in ("idle", "scroll", "zoom", "drag"):
-                    if name == "scroll":
-                        for _ in range(5):
-                            page.click("#zoom-in")
-                        page.wait_for_timeout(400)
-                    times = sorted(page.evaluate(MEASURE, [name, STEPS]))
-                    late = sum(t > 25 for t in times)
-                    print(f"  {name:8} median {statistics.median(times):5.1f}   95 % {times[int(0.95 * len(times))]:5.1f}   "
-                          f"longest {times[-1]:5.1f}   over 25 ms: {late} of {len(times)}", flush=True)  # fmt: skip
-                browser.close()
-        finally:
-            server.terminate()
-            server.wait(20)
-
-
-def _prepared() -> int:
-    """The song in a database of its own."""
-    os.environ["DJANGO_SETTINGS_MODULE"] = "ersatz.site.settings"
-    import django
-
-    django.setup()
-    from django.contrib.auth import get_user_model
-    from django.core.management import call_command
-
-    from demo.references import write_references
-    from ersatz.core.survey import survey_file
-    from ersatz.studio.middleware import LOCAL_USER
-    from ersatz.studio.models import Reference, Remake
-
-    call_command("migrate", verbosity=0)
-    user, _ = get_user_model().objects.get_or_create(username=LOCAL_USER)
-    with tempfile.TemporaryDirectory() as folder:
-        survey = survey_file(write_references(Path(folder))[1])
-    reference = Reference.objects.create(
-        owner=user, title="Bench", file_name="b.wav", stored_name="b.wav", survey_json=survey.to_json()
-    )
-    remake = Remake.objects.create(owner=user, reference=reference, title="Bench")
-    remake.start(big_song(), "Made for measuring")
-    return remake.pk
+    with opened(big_song()) as (page, address):
+        page.goto(address)
+        page.locator(".cell").first.wait_for()
+        page.wait_for_timeout(1500)
+        cells = page.locator(".cell").count()
+        print(f"Plan with {PARTS} parts and {BARS} bars ({cells} cells), ms between frames; 16.7 is 60 a second:")
+        for name in ("idle", "scroll", "zoom", "drag"):
+            if name == "scroll":
+                for _ in range(5):
+                    page.click("#zoom-in")
+                page.wait_for_timeout(400)
+            times = sorted(page.evaluate(MEASURE, [name, STEPS]))
+            late = sum(t > 25 for t in times)
+            print(f"  {name:8} median {statistics.median(times):5.1f}   95 % {times[int(0.95 * len(times))]:5.1f}   "
+                  f"longest {times[-1]:5.1f}   over 25 ms: {late} of {len(times)}", flush=True)  # fmt: skip
 
 
 if __name__ == "__main__":

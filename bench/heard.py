@@ -12,6 +12,9 @@ from typing import Any
 
 import numpy as np
 
+from bench.served import opened
+from bench.song import bench_song
+
 #: So many bars of the loop, and where in a pass the touch falls.
 LOOP_BARS, INTO = 1, 0.35
 #: The difference rises by this much, dB, over what two untouched passes differ by.
@@ -148,3 +151,24 @@ def all_touches(page: Any, strip: str, bpm: float, times: int = 3) -> dict[str, 
         out.setdefault("true render", []).append(true_render_ms(page, strip))
         undo(page)
     return {what: statistics.median(values) for what, values in out.items()}
+
+
+def main() -> None:
+    song = bench_song(minutes=1.5, parts=12)
+    part = next(p for p in song.parts if p.role == "chords")
+    with opened(song) as (page, address):
+        page.goto(f"{address}balance/?strip={part.id}")
+        page.locator(".lane .energy").first.wait_for(timeout=120_000)
+        record(page)
+        sections = page.evaluate("JSON.parse(document.getElementById('drawing').textContent).sections")
+        loop(page, next(s for s in sections if s["name"].startswith("drop"))["to"] - 1)
+        page.wait_for_timeout(8000)
+        found = all_touches(page, part.id, song.bpm)
+        print(f"A touch on Balance, ms to where it is heard in what the page plays ({LOOP_BARS} bar looped, median of 3; the")
+        print("output's own delay comes on top):")
+        for what, ms in found.items():
+            print(f"  {what:12} {ms:6.0f}   target {300 if what == 'true render' else 50}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -41,7 +41,8 @@ def main() -> None:
         track = Path(sys.argv[1]) if len(sys.argv) > 1 else write_references(Path(folder))[0]
         _measure(track)
     # In a process of its own: it has a database and a browser.
-    subprocess.run([sys.executable, "-m", "bench.frames"], check=False)
+    for pages in ("bench.frames", "bench.heard"):
+        subprocess.run([sys.executable, "-m", pages], check=False)
 
 
 def _measure(track: Path) -> None:
