@@ -21,7 +21,7 @@ from ersatz.studio.middleware import LOCAL_USER  # noqa: E402
 from ersatz.studio.models import Reference, Remake  # noqa: E402
 
 #: One for each test that corrects its survey, and the first for all that don't; drafts for those that edit one.
-REFERENCES, DRAFTS = 5, 15
+REFERENCES, DRAFTS = 6, 15
 
 
 def main(folder: Path) -> None:

@@ -36,6 +36,29 @@ def test_a_section_gets_another_name(survey):
     assert survey.locator("#score").get_by_role("button", name="bridge").count() >= 1
 
 
+def test_a_correction_leaves_the_page_where_it_is(survey):
+    """The section in hand, what is typed and what plays stay; the grid moves at once."""
+    survey.locator("#score [role=button]").last.click()
+    name = survey.locator("#detail-name").inner_text()
+    survey.get_by_label("Depth in dB").fill("3.3")
+    survey.keyboard.press("Space")
+    survey.locator("#play.is-playing").wait_for()
+    first = "import('/static/studio/frame.js').then(({ player }) => player.tracks.reference.firstS)"
+    before = survey.evaluate(first)
+    survey.get_by_role("button", name="+5 ms").click()
+    survey.wait_for_function(f"b => {first.replace('firstS)', 'firstS !== b)')}", arg=before)
+    assert survey.evaluate(first) == pytest.approx(before + 0.005, abs=1e-4)
+    survey.get_by_role("button", name="Undo: bar 1").wait_for()
+    assert survey.locator("#play.is-playing").count() == 1
+    assert survey.locator("#detail-name").inner_text().split(",")[0] == name.split(",")[0]
+    assert survey.get_by_label("Depth in dB").input_value() == "3.3"
+    # A reload shows the same section.
+    survey.reload()
+    survey.locator("#score svg rect.refbox").first.wait_for()
+    assert survey.locator("#detail-name").inner_text().split(",")[0] == name.split(",")[0]
+    assert not survey.problems
+
+
 def test_bands_are_heard_alone_and_a_click_can_be_added(survey):
     survey.keyboard.press("Space")
     whole = heard(survey)

@@ -1,6 +1,7 @@
 // Balance: the whole mix on the frequency axis, strip by strip. The server keeps the song; this page sends edits, draws what comes back,
 // and plays a change at once over the running loop until the true render is there.
 
+import { asked, remember } from "./address.js";
 import { ChainEditor } from "./chain.js";
 import { ClashPanel } from "./clashes.js";
 import { button, menu, node } from "./dom.js";
@@ -90,7 +91,7 @@ const act = {
     chain.open = 0;
     lanes.picked = id;
     draw();
-    history.replaceState(null, "", `?section=${section().id}&strip=${encodeURIComponent(id)}`);
+    remember({ section: section().id, strip: id });
   },
   near: (id) => preview.prefetch(id),
   nearSend: (id, to) => preview.prefetchSend(id, to),
@@ -170,18 +171,18 @@ const act = {
 };
 const bandValue = (e, k, name) => e.params[`band${k}_${name}`] ?? e.fields.find((f) => f.name === `band${k}_${name}`).value;
 
-let previewing = null, asked = null;
+let previewing = null, next = null;
 /** What an edit would draw, at most one request at a time; the last one asked for is always drawn. */
 async function previewed(edit, drawn) {
-  asked = { edit, drawn };
+  next = { edit, drawn };
   if (previewing) return;
   const { post } = await import("./http.js");
-  while (asked) {
-    const { edit: now, drawn: then } = asked;
-    asked = null;
+  while (next) {
+    const { edit: now, drawn: then } = next;
+    next = null;
     previewing = post(host.dataset.preview, { edit: { strip: picked, ...now } }, { json: true });
     const { ok, data } = await previewing;
-    if (ok && !asked) {
+    if (ok && !next) {
       then(data);
       hold(picked, { effects: data.effects });
     }
@@ -210,9 +211,8 @@ async function listen() {
 
 // What is seen -----------------------------------------------------------------------------------------------------------
 
-const asksFor = new URLSearchParams(location.search);
-let sectionId = state.sections.find((s) => s.id === asksFor.get("section"))?.id ?? mainSection();
-if (state.strips.some((s) => s.id === asksFor.get("strip"))) picked = asksFor.get("strip");
+let sectionId = state.sections.find((s) => s.id === asked.get("section"))?.id ?? mainSection();
+if (state.strips.some((s) => s.id === asked.get("strip"))) picked = asked.get("strip");
 
 /** The one under the playhead, or the longest drop. */
 function mainSection() {

@@ -1,6 +1,7 @@
 // The plan: both section rows on one bar axis, parts by section, transitions, one automated value. The server keeps the song; this page
 // sends edits with the revision they were made on and draws what comes back.
 
+import { asked, remember } from "./address.js";
 import { Automation } from "./automation.js";
 import { BarRows, edge, place } from "./bars.js";
 import { Cells } from "./cells.js";
@@ -396,7 +397,11 @@ function moved() {
   cells.reveal(...rows.view);
   drawNotes();
 }
-rows.watch(moved);
+rows.watch(() => {
+  moved();
+  const [from, to] = rows.view, isWhole = to - from >= rows.bars - 0.01;
+  remember({ from: isWhole ? null : Math.round(from + 1), bars: isWhole ? null : Math.round(to - from) });
+});
 let section = placed(), bar = Math.floor(player.position());
 player.watch(host, (at) => {
   rows.playhead(at);
@@ -412,6 +417,7 @@ player.watch(host, (at) => {
 });
 draw();
 buttons();
+if (asked.has("from")) rows.show(Number(asked.get("from")) - 1, Number(asked.get("bars")));
 history.draw();
 lookForStandstills();
 document.fonts?.ready.then(drawNotes);

@@ -1,5 +1,6 @@
 // The survey: evidence under each figure, the score of the track, details of the picked section, corrections.
 
+import { asked, remember } from "./address.js";
 import { BarAxis, el, frequencyAxis, boundaryHandle, fresh, label, path, playhead, readJson, redrawn, refCurve, sectionNames, sectionRow, text } from "./draw.js";
 import { player } from "./frame.js";
 import { follow, post, progressElement } from "./http.js";
@@ -9,7 +10,7 @@ import { tonicClass } from "./pitches.js";
 
 let survey = readJson("drawing");
 const byId = (id) => document.getElementById(id), svg = byId;
-let picked = survey.main;
+let picked = Math.min(survey.sections.length - 1, Math.max(0, Number(asked.get("section") ?? survey.main)));
 
 function tempoEvidence() {
   const node = svg("tempo-evidence");
@@ -129,6 +130,7 @@ function boundary(node, axis, index) {
 
 function pick(index) {
   picked = index;
+  remember({ section: index });
   const focus = document.activeElement?.getAttribute("aria-label");
   player.seek(survey.sections[index].start_bar - 1);
   score();
@@ -272,11 +274,11 @@ function width() {
   });
 }
 
-let asked = 0;
+let corrected = 0;
 
 /** A correction: the grid moves at once, the rest follows when it is measured. Only the last one asked for is shown. */
 async function correct(fields) {
-  const says = document.getElementById("survey-says"), mine = ++asked;
+  const says = document.getElementById("survey-says"), mine = ++corrected;
   says.textContent = "";
   const { ok, data } = await post(document.querySelector(".tools").dataset.correct, fields);
   if (!ok) {
@@ -285,11 +287,11 @@ async function correct(fields) {
   }
   player.replaceReference(data.reference);
   const place = document.getElementById("measuring"), progress = progressElement("Survey");
-  if (mine === asked) place.replaceChildren(progress);
+  if (mine === corrected) place.replaceChildren(progress);
   const job = await follow(data.job.id, progress);
-  if (mine !== asked) return;
+  if (mine !== corrected) return;
   place.replaceChildren();
-  if (job.state === "done") await refresh(() => mine === asked);
+  if (job.state === "done") await refresh(() => mine === corrected);
   else says.textContent = job.message;
 }
 
