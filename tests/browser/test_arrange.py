@@ -132,6 +132,8 @@ def test_an_empty_remake_becomes_a_track(empty):
     page.get_by_text("Versions", exact=True).click()
     page.get_by_label("Name of the version").fill("before the cut")
     page.get_by_role("button", name="Save version").click()
+    # The answer draws the tools anew, and with them a menu opened before it.
+    page.get_by_role("button", name="Play before the cut").wait_for()
     choose(page, "bars-menu", "Delete 1 bar")
     undo_says(page, "deleted")
     page.get_by_role("button", name="Play before the cut").click()
