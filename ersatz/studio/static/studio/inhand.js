@@ -1,7 +1,7 @@
 // @ts-check
-// What is being dragged stays in the hand: an answer that arrives meanwhile is drawn when it is let go.
+// What is being dragged stays in the hand, and a menu open: an answer that arrives meanwhile is drawn when it is let go or closed.
 
-/** `draw`, put off while a pointer is down in `host`.
+/** `draw`, put off while a pointer is down in `host` or a menu of the page is open.
  *  @param {HTMLElement} host
  *  @param {() => void} draw */
 export function whenFree(host, draw) {
@@ -9,8 +9,8 @@ export function whenFree(host, draw) {
   /** @type {ReturnType<typeof setTimeout> | undefined} */
   let letGo;
   const free = () => {
-    later = inHand;
-    if (!inHand) draw();
+    later = inHand || document.querySelector(".dropdown-menu.show") !== null;
+    if (!later) draw();
   };
   host.addEventListener("pointerdown", () => {
     clearTimeout(letGo);
@@ -23,6 +23,9 @@ export function whenFree(host, draw) {
       inHand = false;
       if (later) free();
     });
+  });
+  document.addEventListener("hidden.bs.dropdown", () => {
+    if (later) free();
   });
   return free;
 }
