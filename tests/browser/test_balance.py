@@ -1,7 +1,5 @@
 """The mix by hand: lanes of the strips, touches that are heard at once, clashes and their cures, ducking, undo."""
 
-import math
-
 import pytest
 
 from bench import heard
@@ -39,8 +37,7 @@ def test_every_touch_is_heard_while_the_loop_plays(mix):
     assert set(touches) == {"fader", "mute", "solo", "pan", "send", "true render"}
     # Solo needs the strip by itself, a send its way through the return: loaded, they are as quick.
     assert all(touches[what] <= AT_ONCE_MS for what in ("fader", "mute", "pan")), touches
-    # How soon the rest comes depends on what the machine also does: the benchmark measures it, here it must be heard at all.
-    assert all(0 < ms < math.inf for ms in touches.values()), touches
+    assert all(ms < 3000 for ms in touches.values()), touches
     assert not page.problems
 
 

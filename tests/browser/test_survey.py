@@ -43,11 +43,11 @@ def test_a_correction_leaves_the_page_where_it_is(survey):
     survey.get_by_label("Depth in dB").fill("3.3")
     survey.keyboard.press("Space")
     survey.locator("#play.is-playing").wait_for()
-    first = "import('/static/studio/frame.js').then(({ player }) => player.tracks.reference.firstS)"
-    before = survey.evaluate(first)
+    survey.evaluate("import('/static/studio/frame.js').then(({ player }) => { window.playing = player.tracks; })")
+    before = survey.evaluate("window.playing.reference.firstS")
     survey.get_by_role("button", name="+5 ms").click()
-    survey.wait_for_function(f"b => {first.replace('firstS)', 'firstS !== b)')}", arg=before)
-    assert survey.evaluate(first) == pytest.approx(before + 0.005, abs=2e-3)
+    survey.wait_for_function("b => window.playing.reference.firstS !== b", arg=before)
+    assert survey.evaluate("window.playing.reference.firstS") == pytest.approx(before + 0.005, abs=1e-4)
     survey.get_by_role("button", name="Undo: bar 1").wait_for()
     assert survey.locator("#play.is-playing").count() == 1
     assert survey.locator("#detail-name").inner_text().split(",")[0] == name.split(",")[0]
