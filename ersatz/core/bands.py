@@ -20,6 +20,10 @@ FLOOR_DB = -100.0
 FRAME = 16384
 
 
+def hz_said(hz: float) -> str:
+    return f"{hz / 1000:g} kHz" if hz >= 1000 else f"{hz:g} Hz"
+
+
 def power_spectrum(mono: np.ndarray) -> np.ndarray:
     """Average power per bin over half-overlapped Hann frames of FRAME samples (Welch 1967); shape (FRAME//2+1,)."""
     hop = FRAME // 2

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ersatz.core.bands import hz_said
 from ersatz.core.edits import section_name
+from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import Strip
@@ -75,8 +77,7 @@ def _bands(old: Strip, new: Strip) -> Iterator[str]:
     for effect in new.chain:
         if effect.kind != "eq" or was.get(effect.id) == effect:
             continue
-        for k in range(1, 9):
+        for k in range(1, len(BAND_HZ) + 1):
             now, then = (e.params.get(f"band{k}_db", 0.0) if e else 0.0 for e in (effect, was.get(effect.id)))
             if abs(now - then) >= LEAST_DB:
-                hz = effect.params.get(f"band{k}_hz", 0.0)
-                yield f"{_db(now - then)} at {f'{hz / 1000:g} kHz' if hz >= 1000 else f'{hz:g} Hz'}"
+                yield f"{_db(now - then)} at {hz_said(effect.params.get(f'band{k}_hz', 0.0))}"

@@ -16,6 +16,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from ersatz.core.bands import hz_said
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
 from ersatz.core.target.document import Span, Spread, balanced, in_balance, width_above_270_hz
@@ -86,6 +87,9 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
     partner = known if known is not None else _overlapping(reference, remake, main)
     mine, theirs = remake.sections[partner], reference.sections[main]
     difference = spectrum_difference(reference, remake, main, partner)
+    distances = [
+        None if other is None else balance_db(spectrum_difference(reference, remake, i, other)) for i, other in enumerate(partners)
+    ]
 
     def usual(name: str) -> Span | None:
         return getattr(spread, name) if spread else None
@@ -104,7 +108,7 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         _true_peak(reference, remake),
         _balance(difference, remake, main, partner, spread),
         _worst_band(difference, reference.spectrum.centers_hz),
-        *_worst_section(reference, remake, partners),
+        *_worst_section(reference, distances),
         _number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, 1.5, usual("pump_depth_db")),
         _number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms, release_tolerance,
                 usual("pump_release_ms")),
@@ -117,7 +121,7 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         tuple(figures),
         reference.spectrum.centers_hz,
         tuple(round(float(v), 2) for v in difference),
-        _section_rows(reference, remake, partners),
+        _section_rows(reference, remake, partners, distances),
         main,
         partner,
     )
@@ -217,17 +221,9 @@ def _worst_band(difference: np.ndarray, centers_hz: Sequence[float]) -> Figure:
     return Figure("Balance, worst band", "dB", None, hz_said(centers_hz[worst]), round(off, 2), BAND_TOLERANCE_DB, verdict)
 
 
-def hz_said(hz: float) -> str:
-    return f"{hz / 1000:g} kHz" if hz >= 1000 else f"{hz:g} Hz"
-
-
-def _worst_section(reference: Survey, remake: Survey, partners: list[int | None]) -> list[Figure]:
+def _worst_section(reference: Survey, distances: list[float | None]) -> list[Figure]:
     """The section whose balance is furthest off; nothing where the plans share no section."""
-    found = [
-        (balance_db(spectrum_difference(reference, remake, i, partner)), f"{numbered(reference, i)}")
-        for i, partner in enumerate(partners)
-        if partner is not None
-    ]
+    found = [(off, numbered(reference, i)) for i, off in enumerate(distances) if off is not None]
     if not found:
         return []
     off, name = max(found)
@@ -258,13 +254,14 @@ def _sections(reference: Survey, remake: Survey) -> Figure:
     return Figure("Section starts", "", f"{len(theirs)}", f"{shared} of {len(theirs)}", None, None, verdict)
 
 
-def _section_rows(reference: Survey, remake: Survey, partners: list[int | None]) -> tuple[SectionGap, ...]:
+def _section_rows(
+    reference: Survey, remake: Survey, partners: list[int | None], distances: list[float | None]
+) -> tuple[SectionGap, ...]:
     rows = []
-    for i, (s, partner) in enumerate(zip(reference.sections, partners)):
-        if partner is None:
+    for s, partner, off in zip(reference.sections, partners, distances):
+        if partner is None or off is None:
             rows.append(SectionGap(s.label, s.bars, None, s.loudness_lufs, None))
             continue
         other = remake.sections[partner]
-        off = round(balance_db(spectrum_difference(reference, remake, i, partner)), 2)
-        rows.append(SectionGap(s.label, s.bars, other.bars, s.loudness_lufs, other.loudness_lufs, off))
+        rows.append(SectionGap(s.label, s.bars, other.bars, s.loudness_lufs, other.loudness_lufs, round(off, 2)))
     return tuple(rows)
