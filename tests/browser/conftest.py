@@ -16,12 +16,11 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import sync_playwright
 
+from bench.served import FLAGS
 from ersatz.core.audio import Audio, write_audio
 from ersatz.core.mixdown.render import Mixdown
 from tests.signals import RATE, club_track
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-         "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 #: However slow the machine: only what never comes ends a wait.
 WAIT_MS = int(os.environ.get("ERSATZ_WAIT_MS", 180_000))
 #: Freely licensed game music in Debian's archive: a real track that nobody here made.

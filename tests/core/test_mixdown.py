@@ -11,10 +11,10 @@ import soundfile
 from ersatz.core.edits import SwitchPart
 from ersatz.core.effects import echo, eq, limiter, space
 from ersatz.core.effects.ducking import duck_curve_db
-from ersatz.core.exchange.stems import HEADROOM_DB, READ_ME, write_stems
+from ersatz.core.exchange.stems import READ_ME, write_stems
 from ersatz.core.loudness import integrated_lufs, step_energy, true_peak_dbtp
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
+from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
 from ersatz.core.song.document import DUCK_POINTS, PUMP, DuckCurve, EqBand, SongSection, Transition
 from ersatz.core.song.parts import Sound

@@ -9,9 +9,8 @@ import soundfile
 from django.urls import reverse
 
 from ersatz.core.edits.strips import SetStrip
-from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.mixdown.render import HEADROOM_DB, Mixdown
 from ersatz.core.song.document import PUMP
-from ersatz.studio.balance.views import HEADROOM_DB
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement
 

@@ -18,6 +18,7 @@ import numpy as np
 from ersatz.core.balance.lanes import Lane, Lanes, to_db
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.edits.strips import MOST_DUCKED_DB
+from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import PUMP, Master, Song
 from ersatz.core.song.parts import Part
@@ -144,8 +145,7 @@ def _kick_and_bass(m: Measured) -> Iterator[Clash]:
         over = apart - KICK_FREE_DB
         depth = min(MOST_DUCKED_DB, part.duck_db + over + 2.0)
         curve = part.duck.curve if part.duck else (m.song.curves[0].id if m.song.curves else "")
-        edits: tuple[dict[str, Any], ...] = ()
-        cure = ""
+        edits: tuple[dict[str, Any], ...]
         if curve and depth <= 24.0:
             edits = ({"kind": "set_duck", "strip": part.id, "depth_db": round(depth, 1), "curve": curve},)
             cure = f"Duck {part.name} by {depth:.1f} dB"
@@ -366,7 +366,7 @@ def _with_band(strip: Strip, kind: str, hz: float, db: float, q: float) -> dict[
         raise ValueError("the master has bells of its own")
     chain = list(strip.chain)
     for i, effect in enumerate(chain):
-        free = next((k for k in range(1, 9) if effect.choices.get(f"band{k}_kind", "off") == "off"), None)
+        free = next((k for k in range(1, len(BAND_HZ) + 1) if effect.choices.get(f"band{k}_kind", "off") == "off"), None)
         if effect.kind == "eq" and effect.on and free and effect.choices.get("channels", "both sides") == "both sides":
             chain[i] = _banded(effect, free, kind, hz, db, q)
             break

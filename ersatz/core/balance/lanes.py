@@ -24,7 +24,7 @@ from ersatz.core.target.document import in_balance
 #: 93 ms: short enough for hits, long enough for 60 Hz and a third octave around it.
 FRAME, HOP = 4096, 2048
 FLOOR_DB = -120.0
-#: So many bars of a section are measured, its last ones: the second half of a drop is the full one.
+#: So many bars of a section are measured: the second half of a drop is the full one.
 MOST_BARS = 16
 
 Progress = Callable[[float], None]
@@ -66,11 +66,11 @@ def to_db(power: np.ndarray) -> np.ndarray:
     return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
 
 
-def measured_bars(song: Song, section: int) -> tuple[int, int]:
-    """1-based bars of a section (by its place) that stand for it."""
+def measured_bars(song: Song, section: int, most: int = MOST_BARS) -> tuple[int, int]:
+    """1-based bars of a section (by its place) that stand for it, its last ones."""
     first, found = list(song.placed())[section]
     last = first + found.bars - 1
-    return max(first, last - MOST_BARS + 1), last
+    return max(first, last - most + 1), last
 
 
 def measure_lanes(mixdown: Mixdown, first: int, last: int, progress: Progress = lambda fraction: None) -> Lanes:

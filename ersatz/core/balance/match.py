@@ -19,7 +19,9 @@ from scipy.optimize import brentq, lsq_linear
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
+from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.solver import inside, solve_strips
+from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
@@ -38,7 +40,6 @@ MAX_BELL_DB = 3.0
 MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
-MOST_DUCKED_DB = 40.0
 #: Songs up to this long are read whole.
 SHORT_BARS = 64
 #: A depth that is as near as this is left, as a share.
@@ -114,10 +115,7 @@ def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = Non
 
 
 def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
-    first, section = list(song.placed())[index]
-    # Up to 32 bars, from the end: the second half of a drop is the full one.
-    start = max(first, first + section.bars - 32)
-    return mixdown.bar_range(start, first + section.bars - 1)
+    return mixdown.bar_range(*measured_bars(song, index, most=32))
 
 
 def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:

@@ -15,6 +15,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from ersatz.core import bands
+from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import counterparts
@@ -42,7 +43,7 @@ BROAD = 4.0
 STANDS = 1.0
 #: Bells and section levels under this aren't heard and are left out.
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
-#: So many bars stand for a section, its last ones.
+#: So many bars stand for a section.
 BARS = 8
 #: A part this far under the mix in all bands isn't judged.
 SILENT = 1e-11
@@ -88,9 +89,7 @@ def _measure(song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[in
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
     for n, k in enumerate(chosen):
-        bar, section = placed[k]
-        last = bar + section.bars - 1
-        first = max(bar, last - BARS + 1)
+        first, last = measured_bars(song, k, BARS)
         for p, part in enumerate(song.parts):
             x = mixdown.strip_samples(part.id, first, last)
             if np.abs(x).max() > 1e-6:

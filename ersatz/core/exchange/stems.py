@@ -14,10 +14,9 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
+from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown, stems
 from ersatz.core.song.strips import Strip
 
-HEADROOM_DB = 12.0
 READ_ME = "README.txt"
 
 

@@ -30,6 +30,8 @@ from ersatz.core.voices import gone
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
 WORKERS = 2
+#: A strip in front of the master may stand above full scale: handed out by itself in a file, it is so much quieter.
+HEADROOM_DB = 12.0
 #: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes.
 SPAN_BARS = 8
 #: Pieces of a bar in a picture of its level.

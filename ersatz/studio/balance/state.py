@@ -22,8 +22,6 @@ from ersatz.studio.shared.edit import steps
 from ersatz.studio.shared.effects import effect_state, field
 from ersatz.studio.shared.frame import latest_measurement
 
-CUT_LOW_HZ, CUT_HIGH_HZ = 16.0, 20_000.0
-
 
 def balance_state(remake: Remake, revision: Revision) -> dict[str, Any]:
     song = revision.song
@@ -68,11 +66,10 @@ def _sections(remake: Remake, song: Song) -> list[dict[str, Any]]:
 def strip_state(remake: Remake, song: Song, strip: Strip) -> dict[str, Any]:
     part = strip if isinstance(strip, Part) else None
     kind = "part" if part else "master" if strip.id == MASTER else "return" if strip in song.returns else "bus"
-    fader = strip.curve("fader", "gain_db")
     return {
         "id": strip.id, "name": strip.name, "kind": kind, "role": part.role if part else "", "out": strip.out,
-        "figures": {name: value for name, value in _figures(strip).items()}, "mute": strip.mute,
-        "duck": to_json(strip.duck), "sends": to_json(strip.sends), "drawn": fader is not None,
+        "figures": {name: getattr(strip, name) for name in STRIP_VALUES}, "mute": strip.mute,
+        "duck": to_json(strip.duck), "sends": to_json(strip.sends),
         "cuts": _cuts(strip), "eq": to_json(strip.eq) if isinstance(strip, Master) else [],
         "effects": [effect_state(e) for e in strip.chain],
         "href": reverse("part", args=[remake.pk, part.id]) if part else "",
@@ -86,11 +83,7 @@ def _cuts(strip: Strip) -> list[float] | None:
     return [strip.low_cut_hz, 0.0] if isinstance(strip, Master) else None
 
 
-def _figures(strip: Strip) -> dict[str, float]:
-    return {name: getattr(strip, name) for name in STRIP_VALUES}
-
-
-def fixed_state(remake: Remake, reference: Any) -> dict[str, Any]:
+def fixed_state(remake: Remake) -> dict[str, Any]:
     """What no edit changes: ranges, kinds of effects, the reference."""
     survey = remake.reference.survey
     return {
@@ -98,14 +91,8 @@ def fixed_state(remake: Remake, reference: Any) -> dict[str, Any]:
         "masterValues": {name: field(p, p.default) for name, p in MASTER_VALUES.items()},
         "sendHighDb": SEND_HIGH_DB,
         "mostDuckedDb": MOST_DUCKED_DB,
-        "cutRange": [CUT_LOW_HZ, CUT_HIGH_HZ],
         "kinds": [[s.name, s.title] for s in EFFECTS.values()],
         "reference": survey and {
-            "title": remake.reference.title,
-            "isTarget": remake.reference.is_target,
-            "pump": {"curveDb": list(survey.pump.beat_db), "depthDb": survey.pump.depth_db, "rate": survey.pump.rate,
-                     "bands": {name: b.depth_db for name, b in survey.pump.bands.items()}},
-            "monoBelowHz": survey.stereo.mono_below_hz,
-            "lufs": survey.loudness.integrated_lufs,
+            "pump": {"curveDb": list(survey.pump.beat_db), "depthDb": survey.pump.depth_db},
         },
     }  # fmt: skip

@@ -23,7 +23,7 @@ from ersatz.core.errors import ErsatzError, InvalidEdit
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.audition import SILENT_LUFS
-from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown
 from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
 from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send
@@ -37,8 +37,6 @@ from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
 from ersatz.studio.shared.variants import variant_of
 
-#: Strips stand above full scale before the master's limiter: what is sent of one by itself is so much quieter.
-HEADROOM_DB = 12.0
 MOST_BARS = 64
 #: Sections that were measured last.
 _lanes: Kept[Lanes] = Kept(24)
@@ -60,8 +58,7 @@ def balance(request: HttpRequest, pk: int) -> HttpResponse:
     if revision is None:
         return redirect("plan", pk=pk)
     context = frame("balance", remake=remake)
-    fixed = fixed_state(remake, remake.reference)
-    context["drawing"] = {**balance_state(remake, revision), **fixed, "headroomDb": HEADROOM_DB}
+    context["drawing"] = {**balance_state(remake, revision), **fixed_state(remake), "headroomDb": HEADROOM_DB}
     return render(request, "studio/balance.html", context)
 
 

@@ -2,13 +2,14 @@
 // and plays a change at once over the running loop until the true render is there.
 
 import { asked, remember } from "./address.js";
-import { ChainEditor } from "./chain.js";
+import { ChainEditor, NEW_EFFECT, documentOf } from "./chain.js";
 import { ClashPanel } from "./clashes.js";
 import { button, menu, node } from "./dom.js";
 import { readJson } from "./draw.js";
 import { DuckingPanel } from "./ducking.js";
 import { edits } from "./edits.js";
 import { player } from "./frame.js";
+import { latest } from "./http.js";
 import { whenFree } from "./inhand.js";
 import { isForPage } from "./keys.js";
 import { LaneRows } from "./lanes.js";
@@ -20,6 +21,8 @@ import { editTitle } from "./title.js";
 import { variantUrl } from "./variant.js";
 
 const NEW_BAND_KINDS = { low: "low cut 24", high: "high cut 24" };
+/** Places of the bands of an equaliser. */
+const BANDS = [1, 2, 3, 4, 5, 6, 7, 8];
 const byId = (id) => document.getElementById(id);
 const host = byId("balance"), says = byId("balance-says");
 const { values, masterValues, sendHighDb, mostDuckedDb, kinds, reference, headroomDb, ...first } = readJson("drawing");
@@ -69,11 +72,10 @@ function freeBand(strip) {
   const i = eqOf(strip);
   const used = (e, k) => (e.choices[`band${k}_kind`] ?? "off") !== "off";
   if (i >= 0) {
-    const k = [1, 2, 3, 4, 5, 6, 7, 8].find((n) => !used(strip.effects[i], n));
+    const k = BANDS.find((n) => !used(strip.effects[i], n));
     if (k) return [strip.effects, i, k];
   }
-  const fresh = { id: "", kind: "eq", params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 };
-  return [[...strip.effects, fresh], strip.effects.length, 1];
+  return [[...strip.effects, { ...NEW_EFFECT, kind: "eq" }], strip.effects.length, 1];
 }
 
 const chain = new ChainEditor({
@@ -83,7 +85,7 @@ const chain = new ChainEditor({
   parts: () => state.strips.filter((s) => s.kind === "part" && s.id !== picked).map((s) => [s.id, s.name]),
 });
 
-const setEffects = (id, effects) => send(() => ({ kind: "set_effects", strip: id, effects: effects.map(({ picture, fields, options, title, keyed, ...document }) => document) }));
+const setEffects = (id, effects) => send(() => ({ kind: "set_effects", strip: id, effects: effects.map(documentOf) }));
 
 const act = {
   pick(id) {
@@ -119,7 +121,7 @@ const act = {
     if (strip.kind === "part") return [{ which: "low", hz: strip.cuts[0] }, { which: "high", hz: strip.cuts[1] }];
     if (strip.kind === "master") return [{ which: "low", hz: strip.cuts[0] }];
     return ["low", "high"].map((which) => {
-      const i = eqOf(strip), e = strip.effects[i], k = e && [1, 2, 3, 4, 5, 6, 7, 8].find((n) => (e.choices[`band${n}_kind`] ?? "").startsWith(`${which} cut`));
+      const i = eqOf(strip), e = strip.effects[i], k = e && BANDS.find((n) => (e.choices[`band${n}_kind`] ?? "").startsWith(`${which} cut`));
       return { which, i, k, hz: k ? bandValue(e, k, "hz") : 0 };
     });
   },
@@ -139,7 +141,7 @@ const act = {
     const out = (strip.eq ?? []).map((b, k) => ({ master: k, kind: "bell", hz: b.hz, db: b.gain_db, q: b.q }));
     strip.effects.forEach((e, i) => {
       if (e.kind !== "eq" || !e.on) return;
-      for (let k = 1; k <= 8; k += 1) {
+      for (const k of BANDS) {
         const kind = e.choices[`band${k}_kind`] ?? "off";
         if (["bell", "low shelf", "high shelf"].includes(kind)) out.push({ i, k, kind, hz: bandValue(e, k, "hz"), db: bandValue(e, k, "db"), q: bandValue(e, k, "q") });
       }
@@ -171,23 +173,14 @@ const act = {
 };
 const bandValue = (e, k, name) => e.params[`band${k}_${name}`] ?? e.fields.find((f) => f.name === `band${k}_${name}`).value;
 
-let previewing = null, next = null;
-/** What an edit would draw, at most one request at a time; the last one asked for is always drawn. */
-async function previewed(edit, drawn) {
-  next = { edit, drawn };
-  if (previewing) return;
-  const { post } = await import("./http.js");
-  while (next) {
-    const { edit: now, drawn: then } = next;
-    next = null;
-    previewing = post(host.dataset.preview, { edit: { strip: picked, ...now } }, { json: true });
-    const { ok, data } = await previewing;
-    if (ok && !next) {
-      then(data);
-      hold(picked, { effects: data.effects });
-    }
-  }
-  previewing = null;
+const preparing = latest(host.dataset.preview);
+/** What an edit would draw, and sound like. */
+function previewed(edit, drawn) {
+  const strip = picked;
+  preparing({ edit: { strip, ...edit } }, (data) => {
+    drawn(data);
+    hold(strip, { effects: data.effects });
+  });
 }
 
 // What is heard ----------------------------------------------------------------------------------------------------------
@@ -224,12 +217,12 @@ const section = () => state.sections.find((s) => s.id === sectionId) ?? state.se
 const lanes = new LaneRows(byId("lanes"), { mix: () => ({ strips: wanted(), solo }), levels: () => levels, marks: () => mark, act, mixMeter: byId("mix-meter") });
 lanes.picked = picked;
 const meters = new MixMeters({ player, url: () => `/listen/meters/${state.remake}/${state.sha}/`, rows: lanes.rows, mix: byId("mix-meter"), bars: () => state.bars });
-const ducking = new DuckingPanel({ box: byId("ducking-box"), send, state: () => state, reference, picked: () => picked, pick: act.pick, most: mostDuckedDb, home: host.dataset.home });
+const ducking = new DuckingPanel({ box: byId("ducking-box"), send, state: () => state, reference, picked: () => picked, most: mostDuckedDb, home: host.dataset.home });
 
 const clashes = new ClashPanel({
   list: byId("clash-list"), says: byId("clashes-says"), listen: () => state.listen, send,
   url: () => `/listen/clashes/${state.remake}/${state.sha}/${state.sections.indexOf(section())}.json`,
-  bars: () => [Math.max(section().from, section().to - 7), section().to],
+  bars: judged,
   frame: (clash) => {
     mark = clash;
     lanes.redraw();
@@ -326,10 +319,16 @@ byId("which-section").addEventListener("change", (event) => {
   act.pick(picked);
 });
 
-/** The player loops the section that is looked at: its last eight bars, which it is judged by. */
-function toSection() {
+/** The last eight bars of the section that is looked at, which it is judged by: first and last. */
+function judged() {
   const { from, to } = section();
-  player.loop = { start: Math.max(from, to - 7) - 1, end: to };
+  return [Math.max(from, to - 7), to];
+}
+
+/** The player loops the section that is looked at. */
+function toSection() {
+  const [from, to] = judged();
+  player.loop = { start: from - 1, end: to };
   player.seek(player.loop.start);
 }
 

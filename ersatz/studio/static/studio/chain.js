@@ -8,7 +8,7 @@ import { choiceField, numberField, shown } from "./fields.js";
 const CHANNELS = ["both", "mid", "side"];
 const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "key", "bypass_db"];
 export const NEW_EFFECT = { id: "", params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 };
-const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
+export const documentOf = (effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
 /** Makes a chain whose effect `i` has become other: `by(effect)` says in what. */
 const changed = (i, by) => (effects) => effects.map((e, k) => (k === i ? { ...e, ...by(e) } : e));
 

@@ -31,8 +31,8 @@ export function makeShape({ hold, release, bend }) {
 }
 
 export class DuckingPanel {
-  constructor({ box, send, state, reference, picked, pick, most, home }) {
-    Object.assign(this, { box, send, state, reference, picked, pick, most, home });
+  constructor({ box, send, state, reference, picked, most, home }) {
+    Object.assign(this, { box, send, state, reference, picked, most, home });
   }
 
   get strip() {

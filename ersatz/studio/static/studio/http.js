@@ -24,6 +24,24 @@ export async function post(url, fields = {}, { json = false } = {}) {
   }
 }
 
+/** POSTs of what is held, at most one at a time: those that are overtaken before their turn are left out, and so is their answer. Returns
+ *  ask(body, then): `then(data)` where the answer is to the last one asked for. */
+export function latest(url) {
+  let isAsking = false, wanted = null;
+  return async (body, then) => {
+    wanted = { body, then };
+    if (isAsking) return;
+    isAsking = true;
+    while (wanted) {
+      const now = wanted;
+      wanted = null;
+      const { ok, data } = await post(url, now.body, { json: true });
+      if (ok && !wanted) now.then(data);
+    }
+    isAsking = false;
+  };
+}
+
 export function showProgress(bar, fraction) {
   const percent = Math.round(fraction * 100);
   bar.setAttribute("aria-valuenow", percent);

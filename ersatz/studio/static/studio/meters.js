@@ -70,7 +70,6 @@ export class MixMeters {
     reduction.textContent = `${minus((-this.taken).toFixed(1))} dB${this.taken > MUCH_REDUCED_DB ? " ▲" : ""}`;
     reduction.title = this.taken > MUCH_REDUCED_DB ? "The limiter takes more than 4 dB: the mix is driven into it" : "";
     correlation.textContent = data.correlation[at].toFixed(1).replace("-", "−");
-    this.reductions = Object.fromEntries(Object.entries(data.reductions).map(([key, row]) => [key, row[at]]));
   }
 
   #rest() {

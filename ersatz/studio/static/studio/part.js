@@ -8,7 +8,7 @@ import { readJson, redrawn, svgOf } from "./draw.js";
 import { edits } from "./edits.js";
 import { choiceField, numberField, shown } from "./fields.js";
 import { player } from "./frame.js";
-import { post } from "./http.js";
+import { latest, post } from "./http.js";
 import { whenFree } from "./inhand.js";
 import { Pads } from "./pads.js";
 import { described, fits, soundRow } from "./soundpicker.js";
@@ -28,21 +28,9 @@ const pads = new Pads(byId("pads"), player, (sentence) => { byId("keys-says").te
 const sendEdit = edits({ url: host.dataset.edit, says, revision: () => state.revision, show, refused: () => draw() });
 const send = (edit) => sendEdit(() => ({ part: state.part.id, strip: state.part.id, ...(typeof edit === "function" ? edit() : edit) }));
 
-let previewing = null, wanted = null;
-
-/** What an edit would draw, at most one request at a time; the last one asked for is always drawn. */
-async function preview(edit, drawn) {
-  wanted = { edit, drawn };
-  if (previewing) return;
-  while (wanted) {
-    const { edit: now, drawn: then } = wanted;
-    wanted = null;
-    previewing = post(host.dataset.preview, { edit: { part: state.part.id, strip: state.part.id, ...now } }, { json: true });
-    const { ok, data } = await previewing;
-    if (ok && !wanted) then(data);
-  }
-  previewing = null;
-}
+const preparing = latest(host.dataset.preview);
+/** What an edit would draw. */
+const preview = (edit, drawn) => preparing({ edit: { part: state.part.id, strip: state.part.id, ...edit } }, drawn);
 
 function show(next) {
   state = next;
