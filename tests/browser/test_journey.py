@@ -69,12 +69,15 @@ def test_from_a_file_to_an_export(first_page, real_track, tmp_path):
     page.get_by_role("button", name="Draft a remake").click()
     page.locator(".cell").first.wait_for()
 
-    # It plays while it is matched, and plays on when the matched song takes its place.
+    # It plays while it is matched, and plays on when the matched song takes its place; looped, for it could be over before.
+    page.keyboard.press("l")
     page.keyboard.press("Space")
     page.wait_for_function("document.querySelector('#play').classList.contains('is-playing')")
     undo_says(page, "Matched to the reference")
     assert page.locator("#matching").count() == 0
+    assert page.locator("#player-says").inner_text() == ""
     assert page.locator("#play.is-playing").count() == 1
+    page.keyboard.press("l")
 
     # Listen: the position moves, both sides sound, flipping keeps the place.
     remake_level = heard(page)

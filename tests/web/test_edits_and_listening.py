@@ -3,6 +3,7 @@
 import io
 import json
 from datetime import timedelta
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -209,6 +210,20 @@ def test_a_job_whose_worker_died_is_taken_up_again(reference, job_for):
     work.run(stale.pk)
     stale.refresh_from_db()
     assert stale.state == Job.State.DONE
+
+
+def test_a_job_that_a_stop_cuts_off_has_not_failed(monkeypatch, reference, job_for):
+    def cut_off(*_):
+        raise RuntimeError("cannot schedule new futures after interpreter shutdown")
+
+    monkeypatch.setitem(work.WORK, Job.Kind.SURVEY, cut_off)
+    ended, cut = job_for(Job.Kind.SURVEY, reference=reference), job_for(Job.Kind.SURVEY, reference=reference)
+    work.run(ended.pk)
+    monkeypatch.setattr(work.threading, "main_thread", lambda: SimpleNamespace(is_alive=lambda: False))
+    work.run(cut.pk)
+    ended.refresh_from_db()
+    assert ended.state == Job.State.FAILED
+    assert work.take_up_orphans(all_running=True) == [cut.pk]
 
 
 def test_a_job_that_kills_its_worker_is_given_up(reference, job_for):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import shutil
+import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -52,6 +53,9 @@ def run(job_id: int) -> None:
         return
     job = Job.objects.select_related("reference", "remake").get(pk=job_id)
     end = _worked(job)
+    if end[2] and _is_ending():
+        # It did not fail, it was cut off: the next worker takes it up.
+        return
     try:
         _end(job, *end)
     except OperationalError as error:
@@ -59,6 +63,11 @@ def run(job_id: int) -> None:
         if not is_disk_full(error) or not give_up_reserve():
             raise
         _end(job, Job.State.FAILED, DISK_FULL, None)
+
+
+def _is_ending() -> bool:
+    """Whether the interpreter is shutting down under its threads: nothing new can be started from then on."""
+    return not threading.main_thread().is_alive()
 
 
 def _worked(job: Job) -> tuple[str, str, Exception | None]:
