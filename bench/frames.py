@@ -34,7 +34,8 @@ MEASURE = """async ([name, steps]) => {
 def big_song():
     """PARTS parts that play in every second of many sections, with transitions."""
     from ersatz.core.edits.transitions import PutTransition
-    from ersatz.core.song.document import Cell, SongSection
+    from ersatz.core.song.document import SongSection
+    from ersatz.core.song.parts import Cell
 
     song = bench_song(minutes=1, parts=PARTS)
     sections = tuple(SongSection(f"s{k + 1}", "drop", SECTION_BARS) for k in range(BARS // SECTION_BARS))
