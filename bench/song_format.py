@@ -22,7 +22,7 @@ ROOT = Path(__file__).parent.parent
 TEXT, DOCUMENT = ROOT / "docs" / "song-format.md", ROOT / "docs" / "song-format.schema.json"
 SCRIPTS = ROOT / "ersatz" / "studio" / "static" / "studio"
 #: Page -> the module that its template loads.
-PAGES = {"Plan": "plan.js", "Parts, notes": "notes.js", "Parts, sound": "part.js", "Gap": "gap.js"}
+PAGES = {"Plan": "plan.js", "Parts, notes": "notes.js", "Parts, sound": "part.js", "Balance": "balance.js", "Gap": "gap.js"}
 #: Defaults longer than this are said to be usual ones.
 LONGEST_DEFAULT = 24
 

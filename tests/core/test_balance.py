@@ -12,12 +12,13 @@ from ersatz.core.balance.changes import changes
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
 from ersatz.core.balance.lanes import measure_lane, measure_lanes, measured_bars, reference_db, to_db
 from ersatz.core.balance.match import balance_song
-from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters
-from ersatz.core.balance.section import clashes_in
+from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
+from ersatz.core.balance.section import clashes_in, low_tone_hz
 from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.parts import STARTS
+from ersatz.core.edits.strips import SwitchChain
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import PUMP, with_each, with_strip
@@ -132,7 +133,7 @@ def test_a_compressor_shows_what_it_takes_without_its_make_up(song, cache):
     squeezed = Effect("compressor", {"threshold_db": -40.0, "ratio": 8.0, "gain_db": 12.0}, id="c")
     made = with_strip(song, replace(song.part("pad"), chain=(squeezed,)))
     bar = min(Mixdown(made, cache).plays_in("pad")) + 1
-    taken = measure_meters(Mixdown(made, cache), made, bar, bar).reductions["pad/c"]
+    taken = measure_reductions(Mixdown(made, cache), made, made.part("pad"), bar, bar)["c"]
     assert max(taken) > 3 and min(taken) >= -0.5
 
 
@@ -141,6 +142,19 @@ def test_an_effect_is_bypassed_at_what_it_adds(song, cache):
     bus = next(b for b in song.buses if b.id == song.part("pad").out)
     made = with_strip(song, replace(bus, chain=(louder,)))
     assert 2.5 < bypass_db(Mixdown(made, cache), made, made.strip(bus.id), 0) < 6.1
+
+
+def test_a_chain_is_bypassed_at_what_all_of_it_adds(song, cache):
+    """Two effects whose gains are known: off together, the strip is as loud as it was."""
+    wide = {"band1_hz": 1000.0, "band1_q": 0.1}
+    chain = tuple(Effect("eq", {**wide, "band1_db": 9.0}, {"band1_kind": "bell"}, id=f"e{k}") for k in (1, 2))
+    made = with_strip(song, replace(song.part("pad"), chain=chain))
+    db = bypass_db(Mixdown(made, cache), made, made.part("pad"))
+    first = bypass_db(Mixdown(made, cache), made, made.part("pad"), 0)
+    assert first > 3 and db == pytest.approx(2 * first, abs=0.7)
+    off = SwitchChain("pad", False, db).apply(made)
+    assert bypass_db(Mixdown(off, cache), off, off.part("pad")) == pytest.approx(db, abs=0.1)
+    assert SwitchChain("pad", True).apply(off) == made
 
 
 # Clashes: spoil and find -----------------------------------------------------------------------------------------------
@@ -162,7 +176,18 @@ def _louder(song, part, by):
     return with_strip(song, replace(song.part(part), gain_db=song.part(part).gain_db + by))
 
 
+def _detuned(song, semitones):
+    """The kick's fundamental so far over the bass's own tone, and the bass under it not ducked."""
+    bass, kick = song.part("bass"), song.part("kick")
+    song = _louder(with_strip(song, replace(bass, duck=None)), "bass", 7)
+    first, last = measured_bars(song, 0)
+    tone = low_tone_hz(Mixdown(song).strip_samples("bass", first, last))
+    sound = replace(kick.sound, params={**kick.sound.params, "fundamental_hz": tone * 2 ** (semitones / 12)})
+    return with_strip(song, replace(kick, sound=sound))
+
+
 SPOILED = {
+    "tuning": lambda s: _detuned(s, 1.5),
     "kick and bass": lambda s: _louder(with_strip(s, replace(s.part("bass"), duck=None)), "bass", 8),
     "lows": lambda s: _louder(with_strip(s, _lower(replace(s.part("pad"), low_cut_hz=0.0), 24)), "pad", 6),
     "buried": lambda s: _louder(s, "bass", -24),
@@ -196,6 +221,12 @@ def test_missing_highs_and_a_pump_that_is_off_are_found_against_the_reference(cl
     assert "missing" in [c.kind for c in clashes_in(dull, Mixdown(dull, cache), 0, club_survey)[:2]]
     still = with_each(clean, lambda s: replace(s, duck=None))
     assert "ducking" in [c.kind for c in clashes_in(still, Mixdown(still, cache), 0, club_survey)[:2]]
+
+
+def test_a_kick_in_tune_with_the_bass_or_far_from_it_does_not_beat(clean, cache):
+    for semitones in (0.0, 5.0):
+        tuned = _detuned(clean, semitones)
+        assert "tuning" not in [c.kind for c in clashes_in(tuned, Mixdown(tuned, cache), 0)]
 
 
 def test_a_silent_section_has_no_clashes(song, cache):

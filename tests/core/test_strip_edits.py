@@ -85,6 +85,8 @@ CASES = [
      lambda s: [(e.kind, e.key) for e in s.part("kick").chain] == [("eq", ""), ("compressor", "")]),
     ({"kind": "copy_chain", "strip": "pad", "to": MASTER, "instead": True}, "Master: Equaliser, Compressor of Pad loaded",
      lambda s: [(e.id, e.key) for e in s.master.chain] == [("e1", ""), ("e2", "kick")]),
+    ({"kind": "switch_chain", "strip": "pad", "on": False, "bypass_db": 3.456}, "Pad: all effects off",
+     lambda s: [(e.on, e.bypass_db) for e in s.part("pad").chain] == [(False, 3.46), (False, 0.0)]),
     ({"kind": "set_modulators", "strip": "pad", "modulators": [{"id": "m1", "moves": [
         {"target": {"strip": BASS, "device": "fader", "param": "gain_db"}, "amount": 3.0}]}]}, "Pad: LFO moves Level of Bass",
      lambda s: [m.moves[0].amount for m in s.part("pad").modulators] == [3.0]),
@@ -147,6 +149,7 @@ def test_every_edit_of_these_families_is_among_the_cases():
         ({"kind": "delete_strip", "strip": "pad"}, "no bus and no return"),
         ({"kind": "delete_strip", "strip": MASTER}, "no bus and no return"),
         ({"kind": "copy_chain", "strip": "pad", "to": "pad"}, "another strip"),
+        ({"kind": "switch_chain", "strip": "bass", "on": False}, "has no effects"),
         ({"kind": "set_cuts", "part": "pad", "low_cut_hz": 9000.0, "high_cut_hz": 0.0}, "low cut lies"),
         ({"kind": "add_curve", "name": "Short", "shape": [1.0]}, "64 points"),
         ({"kind": "set_triggers", "curve": PUMP, "rate": "hits", "triggers": ["nobody"]}, "no part"),

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from ersatz.core.balance.lanes import Lane, Lanes, to_db
-from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.bands import NOMINAL_HZ, hz_said
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.serial import to_json
@@ -24,6 +24,7 @@ from ersatz.core.song.document import PUMP, Master, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import Effect, Strip
 from ersatz.core.survey.document import Pump
+from ersatz.core.voices import complete
 
 HZ = np.array(NOMINAL_HZ, float)
 MOST_CLASHES = 8
@@ -31,6 +32,8 @@ MOST_CLASHES = 8
 LOW_HZ = (40.0, 125.0)
 #: A bass this far under the kick at its hits lets it through, dB.
 KICK_FREE_DB = -6.0
+#: Two low tones nearer than the one and farther than the other don't beat; nor does a bass this far under the kick at its hits.
+IN_TUNE_CENTS, FAR_CENTS, BEATS_DB = 60.0, 300.0, -10.0
 #: Lows of a part under this frequency help nobody, by role; low cuts start from there.
 NEEDLESS_HZ = {"clap": 125.0, "hats": 200.0, "perc": 125.0, "chords": 80.0, "lead": 110.0, "noise": 110.0}
 CUT_HZ = {"clap": 180.0, "hats": 400.0, "perc": 220.0, "chords": 140.0, "lead": 200.0, "noise": 220.0}
@@ -76,16 +79,16 @@ class Clash:
 
 #: What the ear forgives least.
 WEIGHTS = {
-    "kick and bass": 1.2, "ducking": 1.1, "limiter": 0.6, "buried": 1.2, "too much": 1.0, "missing": 0.9, "resonance": 1.1,
-    "stereo lows": 1.3, "lows": 1.0, "one place": 0.9,
+    "kick and bass": 1.2, "tuning": 0.6, "ducking": 1.1, "limiter": 0.6, "buried": 1.2, "too much": 1.0, "missing": 0.9,
+    "resonance": 1.1, "stereo lows": 1.3, "lows": 1.0, "one place": 0.9,
 }  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Measured:
     """What the rules read. `reference_db`: the reference's section at the mix's loudness, or None; `limited_db`: what the limiter
-    takes from the peaks of most readings; `rings`: narrow peaks by strip, (Hz, dB over the surroundings); `ducks`: whether the
-    section does."""
+    takes from the peaks of most readings; `rings`: narrow peaks by strip, (Hz, dB over the surroundings); `tones_hz`: the lowest
+    strong tone of kicks and basses by strip; `ducks`: whether the section does."""
 
     song: Song
     lanes: Lanes
@@ -93,6 +96,7 @@ class Measured:
     pump: Pump | None = None
     limited_db: float = 0.0
     rings: dict[str, list[tuple[float, float]]] = field(default_factory=dict)
+    tones_hz: dict[str, float] = field(default_factory=dict)
     ducks: bool = True
 
     def parts(self) -> list[tuple[Part, Lane]]:
@@ -115,10 +119,6 @@ def _under(db: float) -> str:
     return f"{-db:.1f} dB under" if db < 0 else f"{db:.1f} dB over"
 
 
-def _said(hz: float) -> str:
-    return f"{hz / 1000:.1f} kHz" if hz >= 1000 else f"{hz:.0f} Hz"
-
-
 def _plays(lane: Lane) -> np.ndarray:
     """Frames in which a part sounds."""
     total = lane.frames.sum(axis=0)
@@ -127,19 +127,7 @@ def _plays(lane: Lane) -> np.ndarray:
 
 def _kick_and_bass(m: Measured) -> Iterator[Clash]:
     """At the kick's hits whatever plays under it steps back."""
-    inside = _bands(*LOW_HZ)
-    kicks = [lane for part, lane in m.parts() if part.role == "kick"]
-    if not kicks:
-        return
-    kick = np.sum([k.frames[inside].sum(axis=0) for k in kicks], axis=0)
-    hits = kick > np.percentile(kick, 95) * 10**-0.6
-    for part, lane in m.parts():
-        if part.role != "bass":
-            continue
-        both = hits & _plays(lane)[: len(hits)]
-        if both.sum() < 4:
-            continue
-        apart = float(to_db(lane.frames[inside].sum(axis=0)[both].mean()) - to_db(kick[both].mean()))
+    for first, part, apart in _under_the_kick(m):
         if apart <= KICK_FREE_DB:
             continue
         over = apart - KICK_FREE_DB
@@ -152,8 +140,62 @@ def _kick_and_bass(m: Measured) -> Iterator[Clash]:
         else:
             edits = (_with_band(part, "bell", 62.0, -min(MOST_CUT_DB, over + 2), 1.0),)
             cure = f"{part.name} {-min(MOST_CUT_DB, over + 2):.1f} dB at 62 Hz".replace("-", "−")
-        said = f"Kick and {part.name} between 40 and 125 Hz: at its hits {part.name} is {_under(apart)} the kick"
-        yield Clash("kick and bass", ("kick", part.id), *LOW_HZ, round(over, 1), said, cure, edits)
+        said = f"{first.name} and {part.name} between 40 and 125 Hz: at its hits {part.name} is {_under(apart)} the kick"
+        yield Clash("kick and bass", (first.id, part.id), *LOW_HZ, round(over, 1), said, cure, edits)
+
+
+def _under_the_kick(m: Measured) -> Iterator[tuple[Part, Part, float]]:
+    """The loudest kick, each bass that plays at the kicks' hits, and its level there against theirs within LOW_HZ, dB."""
+    inside = _bands(*LOW_HZ)
+    kicks = [
+        (float(lane.frames[inside].sum()), part, lane.frames[inside].sum(axis=0)) for part, lane in m.parts() if part.role == "kick"
+    ]
+    if not kicks:
+        return
+    loudest = max(kicks, key=lambda row: row[0])[1]
+    kick = np.sum([power for _, _, power in kicks], axis=0)
+    hits = kick > np.percentile(kick, 95) * 10**-0.6
+    for part, lane in m.parts():
+        if part.role != "bass":
+            continue
+        both = hits & _plays(lane)[: len(hits)]
+        if both.sum() >= 4:
+            yield loudest, part, float(to_db(lane.frames[inside].sum(axis=0)[both].mean()) - to_db(kick[both].mean()))
+
+
+def _tuning(m: Measured) -> Iterator[Clash]:
+    """A kick whose fundamental lies between the bass's tones beats against them while both sound."""
+    for kick, bass, apart in _under_the_kick(m):
+        ours, theirs = m.tones_hz.get(kick.id, 0.0), m.tones_hz.get(bass.id, 0.0)
+        if not ours or not theirs or apart <= BEATS_DB:
+            continue
+        cents = 1200 * float(np.log2(theirs / ours))
+        if not IN_TUNE_CENTS < abs(cents) < FAR_CENTS:
+            continue
+        where = f"{abs(cents) / 100:.1f} semitones {'under' if cents > 0 else 'over'}"
+        said = f"{kick.name} at {ours:.1f} Hz lies {where} {bass.name} at {theirs:.1f} Hz"
+        tuned = complete(kick.sound).params.get("fundamental_hz", 0.0) * theirs / ours
+        edits: tuple[dict[str, Any], ...]
+        if 30.0 <= tuned <= 110.0:
+            edits, cure = (
+                ({"kind": "set_sound_value", "part": kick.id, "name": "fundamental_hz", "value": round(tuned, 2)},),
+                f"{kick.name} tuned to {theirs:.1f} Hz",
+            )
+        else:
+            edits, cure = (
+                (_with_band(bass, "bell", ours, -MOST_CUT_DB, 3.0),),
+                f"{bass.name} −{MOST_CUT_DB:.1f} dB at {ours:.0f} Hz, narrow",
+            )
+        yield Clash(
+            "tuning",
+            (kick.id, bass.id),
+            min(ours, theirs) / 1.1,
+            max(ours, theirs) * 1.1,
+            round(apart - BEATS_DB, 1),
+            said,
+            cure,
+            edits,
+        )
 
 
 def _ducking(m: Measured) -> Iterator[Clash]:
@@ -192,7 +234,7 @@ def _needless_lows(m: Measured) -> Iterator[Clash]:
     yield Clash(
         "lows", tuple(p.id for p in parts), 20.0, NEEDLESS_HZ[parts[0].role], round(max(a for a, _ in found), 1),
         f"{names}: lows that only the kick and the bass need",
-        f"Low cut {'by role' if len(parts) > 1 else _said(CUT_HZ[parts[0].role])}", edits,
+        f"Low cut {'by role' if len(parts) > 1 else hz_said(CUT_HZ[parts[0].role])}", edits,
     )  # fmt: skip
 
 
@@ -254,7 +296,7 @@ def _off_region(m: Measured, name: str, low: float, high: float, off: float) -> 
     else:
         shape = "high shelf" if name == "highs" else "low shelf" if name == "sub" else "bell"
         edits = (_with_band(part, shape, middle, by, 0.7 if shape == "bell" else 0.71),)
-        cure = f"{part.name} {by:+.1f} dB at {_said(middle)}"
+        cure = f"{part.name} {by:+.1f} dB at {hz_said(middle)}"
     return Clash(kind, (part.id,), low, high, round(over, 1), sentence.replace("-", "−"), cure.replace("-", "−"), edits)
 
 
@@ -276,7 +318,7 @@ def _buried(m: Measured) -> Iterator[Clash]:
         by = min(MOST_LIFT_DB + 3, AUDIBLE_DB - float(margin[best]))
         yield Clash(
             "buried", (part.id,), HZ[best] / 1.3, HZ[best] * 1.3, round(limit - float(margin[best]), 1),
-            f"{part.name} is buried: at best {-margin[best]:.0f} dB under the rest, at {_said(HZ[best])}",
+            f"{part.name} is buried: at best {-margin[best]:.0f} dB under the rest, at {hz_said(HZ[best])}",
             f"{part.name} {by:+.1f} dB",
             ({"kind": "set_strip", "strip": part.id, "name": "gain_db", "value": round(part.gain_db + by, 2)},),
         )  # fmt: skip
@@ -305,8 +347,8 @@ def _one_place(m: Measured) -> Iterator[Clash]:
             at = float(np.sqrt(low * high))
             yield Clash(
                 "one place", (keeper.id, loser.id), low, high, round(closeness * length / ALIKE_BANDS, 1),
-                f"{keeper.name} and {loser.name} in one place, {_said(low)} to {_said(high)}",
-                f"{loser.name} −4.0 dB at {_said(at)}",
+                f"{keeper.name} and {loser.name} in one place, {hz_said(low)} to {hz_said(high)}",
+                f"{loser.name} −4.0 dB at {hz_said(at)}",
                 (_with_band(loser, "bell", at, -4.0, 0.8),),
             )  # fmt: skip
 
@@ -335,8 +377,8 @@ def _resonances(m: Measured) -> Iterator[Clash]:
         by = -min(9.0, over - 2)
         yield Clash(
             "resonance", (part.id,), hz / 1.12, hz * 1.12, round(over - RINGS_DB + 1.5, 1),
-            f"{part.name} rings at {_said(hz)}, {over:.0f} dB over its surroundings",
-            f"{part.name} {by:.1f} dB at {_said(hz)}, narrow".replace("-", "−"), (_with_band(part, "bell", hz, by, q),),
+            f"{part.name} rings at {hz_said(hz)}, {over:.0f} dB over its surroundings",
+            f"{part.name} {by:.1f} dB at {hz_said(hz)}, narrow".replace("-", "−"), (_with_band(part, "bell", hz, by, q),),
         )  # fmt: skip
 
 
@@ -381,5 +423,5 @@ def _banded(effect: Effect, k: int, kind: str, hz: float, db: float, q: float) -
 
 
 RULES = (
-    _kick_and_bass, _ducking, _needless_lows, _stereo_lows, _regions, _buried, _one_place, _resonances, _limiter,
+    _kick_and_bass, _tuning, _ducking, _needless_lows, _stereo_lows, _regions, _buried, _one_place, _resonances, _limiter,
 )  # fmt: skip

@@ -34,13 +34,13 @@ class Levels:
 
 @dataclass(frozen=True)
 class Meters:
-    """`strips`: levels by id. `reductions`: by "STRIP/EFFECT", and of the master's limiting under MASTER; dB."""
+    """`strips`: levels by id. `limited_db`: what the master's clipping and limiting take from the peaks."""
 
     strips: dict[str, Levels]
     momentary_lufs: list[float]
     short_term_lufs: list[float]
     correlation: list[float]
-    reductions: dict[str, list[float]]
+    limited_db: list[float]
 
 
 def measure_meters(mixdown: Mixdown, song: Song, first: int, last: int) -> Meters:
@@ -52,13 +52,18 @@ def measure_meters(mixdown: Mixdown, song: Song, first: int, last: int) -> Meter
             strips[strip.id] = _levels(mixdown.strip_samples(strip.id, first, last), edges)
     mix = mixdown.strip_samples(MASTER, first, last)
     strips[MASTER] = _levels(mix, edges)
-    reductions = {MASTER: limiter_reduction_db(mixdown, first, last)}
-    for strip in song.strips():
-        for effect in strip.chain:
-            if effect.on and effect.kind in DYNAMICS:
-                reductions[f"{strip.id}/{effect.id}"] = _reduction(mixdown, song, strip, effect, first, last, edges)
     momentary, short_term = _loudness(mixdown, first, last, edges)
-    return Meters(strips, momentary, short_term, _correlation(mix, edges), reductions)
+    return Meters(strips, momentary, short_term, _correlation(mix, edges), limiter_reduction_db(mixdown, first, last))
+
+
+def measure_reductions(mixdown: Mixdown, song: Song, strip: Strip, first: int, last: int) -> dict[str, list[float]]:
+    """What each dynamics effect of a strip's chain takes away, dB per reading, by the effect's id."""
+    edges = _edges(mixdown, first, last)
+    return {
+        effect.id: _reduction(mixdown, song, strip, effect, first, last, edges)
+        for effect in strip.chain
+        if effect.on and effect.kind in DYNAMICS
+    }
 
 
 def limiter_reduction_db(mixdown: Mixdown, first: int, last: int) -> list[float]:

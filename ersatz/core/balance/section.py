@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from scipy import signal
 
 from ersatz.core.balance.clashes import Clash, Measured, find_clashes
 from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
@@ -15,6 +16,9 @@ from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 from ersatz.core.survey.resonances import resonances_in
 
+LOW_TONES_HZ = (32.0, 140.0)
+#: 0.74 s: tells tones of 50 Hz that lie a semitone apart.
+TONE_FRAME = 32768
 #: What of the readings of the limiter counts: most of them lie under it.
 MOST_READINGS = 75
 
@@ -32,12 +36,25 @@ def clashes_in(
     lanes = lanes or measure_lanes(mixdown, first, last, progress)
     place = counterparts(song, survey).get(song.sections[section].id) if survey else None
     theirs = reference_db(survey, place, lanes.mix.level_db) if survey is not None and place is not None else None
-    rings = {}
+    rings, tones = {}, {}
     for part in song.parts:
+        if part.id in lanes.lanes and part.role in ("kick", "bass"):
+            tones[part.id] = low_tone_hz(mixdown.strip_samples(part.id, first, last))
         if part.id in lanes.lanes and part.role in ("bass", "chords", "lead", "noise", "perc"):
             x = mixdown.strip_samples(part.id, first, last)
             rings[part.id] = [(r.hz, r.over_db) for r in resonances_in((x[0] + x[1]) * 0.5, RATE_HZ)]
     limited = float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))
     return find_clashes(
-        Measured(song, lanes, theirs, survey.pump if survey else None, limited, rings, song.sections[section].ducks)
+        Measured(song, lanes, theirs, survey.pump if survey else None, limited, rings, tones, song.sections[section].ducks)
     )
+
+
+def low_tone_hz(x: np.ndarray) -> float:
+    """The strongest tone between LOW_TONES_HZ of stereo samples, to a tenth of a semitone; 0 where nothing sounds there."""
+    mono = x.mean(axis=0)
+    if len(mono) < TONE_FRAME:
+        mono = np.pad(mono, (0, TONE_FRAME - len(mono)))
+    hz, power = signal.welch(mono, RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
+    inside = (hz >= LOW_TONES_HZ[0]) & (hz <= LOW_TONES_HZ[1])
+    best = int(power[inside].argmax())
+    return float(hz[inside][best]) if power[inside][best] > 1e-12 else 0.0

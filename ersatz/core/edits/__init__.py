@@ -61,6 +61,7 @@ from ersatz.core.edits.strips import (
     SetOutput,
     SetSend,
     SetStrip,
+    SwitchChain,
 )
 from ersatz.core.edits.transitions import DeleteTransition, PutTransition
 from ersatz.core.edits.whole import SetKey, SetMaster, SetMasterEq, SetSwing
@@ -95,7 +96,7 @@ class Several:
 Edit = (
     SwitchPart | SetCell | Rename
     | SetStrip | MuteStrip | SetSend | SetOutput | SetDuck | AddBus | AddReturn | RenameStrip | DeleteStrip | CopyChain
-    | SetCuts | SetModulators
+    | SwitchChain | SetCuts | SetModulators
     | AddCurve | DrawCurve | SetTriggers | RenameCurve | DeleteCurve
     | SetKey | SetSwing | SetMaster | SetMasterEq
     | ResizeSection | RelabelSection | MoveSection | DuplicateSection | SplitSection | MergeSection | DeleteSection | AdoptPlan

@@ -294,6 +294,27 @@ class CopyChain:
 
 
 @dataclass(frozen=True)
+class SwitchChain:
+    """All effects of a strip on, or off; `bypass_db`: what they add to its loudness, which is then kept."""
+
+    kind: ClassVar[str] = "switch_chain"
+    strip: str
+    on: bool
+    bypass_db: Decibels = 0.0
+
+    def apply(self, song: Song) -> Song:
+        strip = strip_of(song, self.strip)
+        if not strip.chain:
+            raise InvalidEdit(f"{strip.name} has no effects.")
+        kept = (0.0 if self.on else round(self.bypass_db, 2), *(0.0 for _ in strip.chain[1:]))
+        chain = tuple(replace(e, on=self.on, bypass_db=db) for e, db in zip(strip.chain, kept))
+        return with_strip(song, replace(strip, chain=chain))
+
+    def sentence(self, song: Song) -> str:
+        return f"{strip_of(song, self.strip).name}: all effects {'on' if self.on else 'off'}"
+
+
+@dataclass(frozen=True)
 class SetCuts:
     """Where a part's notes are cut, in front of everything else; 0 for not at all."""
 

@@ -18,6 +18,7 @@ from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import MASTER, Strip
 from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES
 from ersatz.studio.models import Remake, Revision
+from ersatz.studio.shared.chains import chains_for
 from ersatz.studio.shared.edit import steps
 from ersatz.studio.shared.effects import effect_state, field
 from ersatz.studio.shared.frame import latest_measurement
@@ -91,6 +92,7 @@ def fixed_state(remake: Remake) -> dict[str, Any]:
         "masterValues": {name: field(p, p.default) for name, p in MASTER_VALUES.items()},
         "sendHighDb": SEND_HIGH_DB,
         "mostDuckedDb": MOST_DUCKED_DB,
+        "chains": chains_for(remake.owner, remake.revision.song if remake.revision else None),
         "kinds": [[s.name, s.title] for s in EFFECTS.values()],
         "reference": survey and {
             "pump": {"curveDb": list(survey.pump.beat_db), "depthDb": survey.pump.depth_db},

@@ -15,10 +15,13 @@ urlpatterns = [
     path(f"{PAGE}fit/", views.fit, name="balance-fit"),
     path(f"{PAGE}preview/", views.preview, name="balance-preview"),
     path(f"{PAGE}level/<str:strip>/<number:place>/", views.bypass_level, name="balance-bypass-level"),
+    path(f"{PAGE}level/<str:strip>/", views.chain_level, name="balance-chain-level"),
+    path(f"{PAGE}chain/<str:strip>/", views.keep_chain, name="balance-keep-chain"),
     path(f"listen/strip/<number:pk>/<slug:sha>/<str:strip>/{BARS}.flac", views.strip_bars, name="listen-strip"),
     path(f"listen/send/<number:pk>/<slug:sha>/<str:strip>/<str:to>/{BARS}.flac", views.send_bars, name="listen-send"),
     path(f"listen/lanes/<number:pk>/<slug:sha>/{BARS}.json", views.lanes, name="listen-lanes"),
     path("listen/clashes/<number:pk>/<slug:sha>/<number:section>.json", views.clashes, name="listen-clashes"),
     path(f"listen/louder/<number:pk>/<slug:sha>/with/<slug:code>/{BARS}.json", views.louder_variant, name="listen-louder-variant"),
     path(f"listen/meters/<number:pk>/<slug:sha>/{BARS}.json", views.meters, name="listen-meters"),
+    path(f"listen/reductions/<number:pk>/<slug:sha>/<str:strip>/{BARS}.json", views.reductions, name="listen-reductions"),
 ]

@@ -14,7 +14,7 @@ from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.clashes import Clash
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
 from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
-from ersatz.core.balance.meters import measure_meters
+from ersatz.core.balance.meters import measure_meters, measure_reductions
 from ersatz.core.balance.section import clashes_in
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.edits import Edit, parse_edit
@@ -27,14 +27,16 @@ from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown
 from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
 from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send
-from ersatz.studio.balance.forms import FitForm, SolveForm
+from ersatz.studio.balance.forms import ChainForm, FitForm, SolveForm
 from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
+from ersatz.studio.shared.chains import chains_for, save_chain
 from ersatz.studio.shared.edit import answer_edit, answer_made, answer_step
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
+from ersatz.studio.shared.users import user_of
 from ersatz.studio.shared.variants import variant_of
 
 MOST_BARS = 64
@@ -100,6 +102,33 @@ def bypass_level(request: HttpRequest, pk: int, strip: str, place: int) -> JsonR
         raise Http404
     mixdown = mixdown_of(remake, revision.song)
     return JsonResponse({"db": bypass_db(mixdown, revision.song, found, place)})
+
+
+@login_required
+@require_safe
+def chain_level(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
+    """By how much all effects of a strip together change its loudness, dB."""
+    remake, revision = _current(request, pk)
+    found = revision.song.strip(strip)
+    if found is None:
+        raise Http404
+    return JsonResponse({"db": bypass_db(mixdown_of(remake, revision.song), revision.song, found)})
+
+
+@login_required
+@require_POST
+def keep_chain(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
+    """Saves a strip's effects under a name. Form: name. Answers all saved chains."""
+    _, revision = _current(request, pk)
+    found, form = revision.song.strip(strip), ChainForm(request.POST)
+    if found is None:
+        raise Http404
+    if not form.is_valid():
+        return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+    if not found.chain:
+        return JsonResponse({"error": f"{found.name} has no effects to save."}, status=400)
+    save_chain(user_of(request), form.cleaned_data["name"], found.chain, revision.song)
+    return JsonResponse({"chains": chains_for(request.user, revision.song)})
 
 
 # Heard and seen at an immutable address --------------------------------------------------------------------------------
@@ -196,6 +225,18 @@ def _reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) 
 def meters(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> JsonResponse:
     _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
     return JsonResponse(to_json(measure_meters(mixdown, song, first, end)), headers={"Cache-Control": _caching(mixdown)})
+
+
+@login_required
+@require_safe
+def reductions(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> JsonResponse:
+    """What each dynamics effect of a strip takes away, by the effect's id."""
+    _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
+    found = song.strip(strip)
+    if found is None:
+        raise Http404
+    taken = measure_reductions(mixdown, song, found, first, end)
+    return JsonResponse({"taken": taken}, headers={"Cache-Control": _caching(mixdown)})
 
 
 @login_required

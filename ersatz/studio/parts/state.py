@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from django.urls import reverse
 
 from ersatz.core.draft.build import ducker_of
 from ersatz.core.effects import EFFECTS
-from ersatz.core.effects.chain import spec_of
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part, Sound
-from ersatz.core.song.strips import Effect
 from ersatz.core.voices import complete, gone, library, voice_of
 from ersatz.core.voices.blocks import ORDER, block_of
 from ersatz.core.voices.pictures import pictures_of
-from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
+from ersatz.studio.models import OwnSample, Remake, Revision, SavedSound
+from ersatz.studio.shared.chains import chains_for
 from ersatz.studio.shared.edit import steps
 from ersatz.studio.shared.effects import effect_state, field, option
 from ersatz.studio.shared.parts import middle_of
@@ -80,26 +78,6 @@ def _pattern(song: Song, part: Part) -> dict[str, Any] | None:
     return {"name": name, "bars": part.patterns[name].bars, "sections": starts}
 
 
-def kept_chain(effects: tuple[Effect, ...], song: Song) -> list[dict[str, Any]]:
-    """A chain as it is saved: beside the part that steers an effect its role, by which another song finds one."""
-    steering = {p.id: p.role for p in song.parts}
-    return [{**to_json(replace(e, id="")), "key_role": steering.get(e.key, "")} for e in effects]
-
-
-def chain_in(chain: SavedChain, song: Song | None) -> dict[str, Any]:
-    """A saved chain for a song: each effect steered by the part that it was steered by, or else by the first of its role; `lost`
-    says of which that can't be."""
-    effects, lost = [], []
-    for effect, kept in zip(chain.effects, chain.effects_json):
-        role = kept.get("key_role", "")
-        parts = [p for p in song.parts if p.role == role] if song and effect.key else []
-        steered_by = next((p.id for p in parts if p.id == effect.key), parts[0].id if parts else "")
-        if effect.key and not steered_by:
-            lost.append(f"{spec_of(effect).title} was steered by a part that plays {role or 'something'}; this song has none.")
-        effects.append({**to_json(effect), "key": steered_by})
-    return {"id": chain.pk, "name": chain.name, "effects": effects, "lost": " ".join(lost)}
-
-
 def browser_state(user: Any, role: str, song: Song | None = None) -> dict[str, Any]:
     """Sounds to choose from, shipped and saved, and saved chains as `song` can play them."""
     shipped = [
@@ -114,11 +92,10 @@ def browser_state(user: Any, role: str, song: Song | None = None) -> dict[str, A
         {"id": s.pk, "name": s.name, "sha": s.sha, "seconds": s.seconds, "listen": reverse("listen-sample", args=[s.pk])}
         for s in OwnSample.objects.of(user)
     ]
-    chains = [chain_in(c, song) for c in SavedChain.objects.of(user)]
     return {
         "sounds": own + shipped,
         "samples": brought,
-        "chains": chains,
+        "chains": chains_for(user, song),
         "role": role,
         "kinds": [[s.name, s.title] for s in EFFECTS.values()],
     }

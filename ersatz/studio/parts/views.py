@@ -23,7 +23,8 @@ from ersatz.core.voices import gone, library
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
-from ersatz.studio.parts.state import browser_state, kept_chain, part_state, sound_state
+from ersatz.studio.parts.state import browser_state, part_state, sound_state
+from ersatz.studio.shared.chains import save_chain
 from ersatz.studio.shared.edit import State, answer_edit, answer_midi, answer_step
 from ersatz.studio.shared.effects import effect_state
 from ersatz.studio.shared.frame import frame
@@ -183,8 +184,7 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     elif not opened.chain:
         return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
     else:
-        effects = kept_chain(opened.chain, revision.song)
-        SavedChain.objects.update_or_create(owner=user_of(request), name=name, deleted_at=None, defaults={"effects_json": effects})
+        save_chain(user_of(request), name, opened.chain, revision.song)
     return JsonResponse(browser_state(request.user, opened.role, revision.song))
 
 
