@@ -9,7 +9,10 @@ from ersatz.commands.files import progress, read_json, write_json
 from ersatz.commands.references import as_reference
 from ersatz.core.balance.changes import changes
 from ersatz.core.balance.match import balance_song
+from ersatz.core.balance.reasons import reasons
 from ersatz.core.errors import UnusableDocument
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import Song
 
 
@@ -23,7 +26,8 @@ def run(arguments: argparse.Namespace) -> None:
     if arguments.section is not None and not 1 <= arguments.section <= len(song.sections):
         raise UnusableDocument(f"The song has sections 1 to {len(song.sections)}.")
     chosen = None if arguments.section is None else (arguments.section - 1,)
-    balanced = balance_song(song, survey, chosen, locked, progress=progress("balance"))
+    cache = RenderCache()
+    balanced = balance_song(song, survey, chosen, locked, cache, progress=progress("balance"))
     write_json(balanced.to_json(), arguments.out)
-    for change in changes(song, balanced):
-        print(f"{change.name}: {change.what}", file=sys.stderr)
+    for change in changes(song, balanced, reasons(song, balanced, survey, Mixdown(song, cache), chosen)):
+        print(f"{change.name}: {change.what}{f' ({change.why})' if change.why else ''}", file=sys.stderr)

@@ -21,7 +21,7 @@ FRAME = 16384
 
 
 def hz_said(hz: float) -> str:
-    return f"{hz / 1000:g} kHz" if hz >= 1000 else f"{hz:g} Hz"
+    return f"{hz / 1000:.3g} kHz" if hz >= 1000 else f"{hz:.3g} Hz"
 
 
 def power_spectrum(mono: np.ndarray) -> np.ndarray:
@@ -42,12 +42,16 @@ def power_spectrum(mono: np.ndarray) -> np.ndarray:
 
 
 def band_weights(bins: int, rate_hz: int) -> np.ndarray:
-    """Share of each spectral bin that lies in each third octave, shape (BANDS, bins): edges cut bins in proportion."""
+    """Share of each spectral bin that lies in each third octave, shape (BANDS, bins)."""
+    return share_of_bins(bins, rate_hz, EXACT_HZ * 10**-0.05, EXACT_HZ * 10**0.05)
+
+
+def share_of_bins(bins: int, rate_hz: int, low_hz: np.ndarray, high_hz: np.ndarray) -> np.ndarray:
+    """Share of each spectral bin that lies in each band, shape (len(low_hz), bins): edges cut bins in proportion."""
     width = rate_hz / 2 / (bins - 1)
     low = (np.arange(bins) - 0.5) * width
     high = low + width
-    edges_low, edges_high = EXACT_HZ * 10**-0.05, EXACT_HZ * 10**0.05
-    overlap = np.minimum(high, edges_high[:, None]) - np.maximum(low, edges_low[:, None])
+    overlap = np.minimum(high, high_hz[:, None]) - np.maximum(low, low_hz[:, None])
     return np.clip(overlap / width, 0.0, 1.0)
 
 

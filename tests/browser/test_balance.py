@@ -3,7 +3,8 @@
 import pytest
 
 from bench import heard
-from tests.browser.conftest import WAIT_MS, opened
+from tests.browser.conftest import WAIT_MS, choose, opened
+from tests.browser.test_journey import heard as heard_level
 from tests.browser.test_part import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
@@ -25,6 +26,26 @@ def lane(page, strip):
     return page.locator(f"[data-strip='{strip}']")
 
 
+LEVEL_AT = """async (hz) => {
+  const { player } = await import('/static/studio/frame.js');
+  const analyser = new AnalyserNode(player.context, { fftSize: 8192, smoothingTimeConstant: 0 });
+  player.output.connect(analyser);
+  const spectrum = new Float32Array(analyser.frequencyBinCount), at = Math.round(hz / (player.context.sampleRate / 8192));
+  let best = -200;
+  for (let k = 0; k < 30; k += 1) {
+    await new Promise((r) => setTimeout(r, 100));
+    analyser.getFloatFrequencyData(spectrum);
+    best = Math.max(best, ...spectrum.slice(at - 3, at + 4));
+  }
+  return best;
+}"""
+
+
+def level_of_band(page, hz):
+    """The highest level around a frequency in what the page plays for three seconds, dB."""
+    return page.evaluate(LEVEL_AT, hz)
+
+
 def test_every_touch_is_heard_while_the_loop_plays(mix):
     page = mix
     state = page.evaluate("JSON.parse(document.getElementById('drawing').textContent)")
@@ -32,11 +53,11 @@ def test_every_touch_is_heard_while_the_loop_plays(mix):
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
     heard.record(page)
     heard.loop(page, section["to"] - 1)
-    page.wait_for_timeout(2500)
+    heard.settled(page)
     touches = heard.all_touches(page, "pad", state["bpm"], times=1)
-    assert set(touches) == {"fader", "mute", "solo", "pan", "send", "true render"}
+    assert set(touches) == {"fader", "mute", "solo", "pan", "width", "send", "true render"}
     # Solo needs the strip by itself, a send its way through the return: loaded, they are as quick.
-    assert all(touches[what] <= AT_ONCE_MS for what in ("fader", "mute", "pan")), touches
+    assert all(touches[what] <= AT_ONCE_MS for what in ("fader", "mute", "pan", "width")), touches
     assert all(ms < 3000 for ms in touches.values()), touches
     assert not page.problems
 
@@ -88,6 +109,75 @@ def test_figures_that_do_not_fit_are_said_and_change_nothing(mix):
     assert (
         page.locator("#undo").get_attribute("title") in ("", "Drafted from the reference") or page.locator("#undo:disabled").count()
     )
+
+
+def test_strips_are_grouped_and_a_chain_is_copied_saved_and_heard_off(mix):
+    page = mix
+    for strip, keys in (("pad", []), ("bass", ["Control"])):
+        lane(page, strip).locator(".lane-name").click(modifiers=keys)
+    page.get_by_role("button", name="Group 2 strips").click()
+    undo_says(page, "Bus Bass bus added")
+    assert page.locator("[data-strip='bus:1']").count() == 1
+    page.keyboard.press("Control+z")
+    page.locator("[data-strip='bus:1']").wait_for(state="detached")
+
+    lane(page, "pad").locator(".lane-name").click()
+    page.locator("#add-effect").select_option("compressor")
+    undo_says(page, "Compressor added")
+    choose(page, "chain-menu", "Save as")
+    page.get_by_label("Name of the chain").fill("Ferry glue")
+    page.keyboard.press("Enter")
+    page.locator("[data-name=chain-menu]").wait_for()
+    choose(page, "chain-menu", "Bass")
+    undo_says(page, "of Pad added")
+    lane(page, "bass").locator(".lane-name").click()
+    choose(page, "chain-menu", "Ferry glue")
+    undo_says(page, "Compressor added")
+
+    # All of it off is heard, changes nothing, and is over with the next press.
+    heard = "async () => (await import('/static/studio/frame.js')).player.tracks.remake.url"
+    undo = page.locator("#undo").get_attribute("title")
+    off = page.get_by_role("button", name="Everything off")
+    off.click()
+    page.wait_for_function("async () => (await import('/static/studio/frame.js')).player.tracks.remake.url.includes('/with/')")
+    assert "/with/" in page.evaluate(heard)
+    page.locator("#play.is-playing").wait_for()
+    # While the compressor is on, what it takes is shown.
+    off.click()
+    page.locator(".taken", has_text="dB").first.wait_for()
+    assert "/with/" not in page.evaluate(heard)
+    assert page.locator("#undo").get_attribute("title") == undo
+    assert not page.problems
+
+
+def test_the_analyser_shows_strips_over_the_mix_and_names_the_loudest(mix):
+    page = mix
+    page.get_by_role("button", name="Analyser").click()
+    choose(page, "overlay", "Pad")
+    page.locator(".overline").wait_for()
+    third = page.locator(".overline").get_attribute("d")
+    page.get_by_role("button", name="Fine").click()
+    page.wait_for_function("d => document.querySelector('.overline').getAttribute('d').length > 2 * d", arg=len(third))
+    page.get_by_role("button", name="Held peaks").click()
+    page.locator(".heldline").wait_for()
+    page.get_by_role("button", name="Loudest two").click()
+    named = page.locator(".loudest > span").all_inner_texts()
+    assert len(named) == 10 and any("Kick" in n for n in named[:3])
+    assert not page.problems
+
+
+def test_one_band_is_heard_alone_or_left_out(mix):
+    page = mix
+    page.keyboard.press("Space")
+    page.locator("#play.is-playing").wait_for()
+    whole = heard_level(page, -60)
+    page.locator("#band").select_option("sub")
+    without = page.locator("#without-band")
+    alone = [level_of_band(page, hz) for hz in (45, 2000)]
+    without.click()
+    left = [level_of_band(page, hz) for hz in (45, 2000)]
+    assert whole > -60 and left[1] > alone[1] + 20 and left[0] < alone[0] - 12
+    assert not page.problems
 
 
 def test_a_clash_is_shown_tried_and_cured(mix):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -10,9 +11,10 @@ import pytest
 from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.changes import changes
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
-from ersatz.core.balance.lanes import measure_lane, measure_lanes, measured_bars, reference_db, to_db
+from ersatz.core.balance.lanes import measure_fine, measure_lane, measure_lanes, measured_bars, reference_db, to_db
 from ersatz.core.balance.match import balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
+from ersatz.core.balance.reasons import reasons
 from ersatz.core.balance.section import clashes_in, low_tone_hz
 from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB
 from ersatz.core.bands import NOMINAL_HZ
@@ -73,6 +75,21 @@ def test_a_sine_lies_in_its_third_octave_at_its_power(hz):
     # Both channels added: 2 * a^2 / 2.
     assert lane.level_db.max() == pytest.approx(10 * np.log10(0.25**2), abs=0.2)
     assert to_db(lane.frames.mean(axis=1).sum()) == pytest.approx(lane.level_db.max(), abs=0.3)
+
+
+@pytest.mark.parametrize("hz", [63, 1000, 8000])
+def test_a_fine_spectrum_tells_tones_a_sixth_of_an_octave_apart_and_lies_on_the_third_octaves(hz):
+    above = hz * 2 ** (1 / 6)
+    found = measure_fine(sine(hz, 3) + sine(above, 3, 0.125))
+    level, at = np.array(found.level_db), np.array(found.hz)
+    near = [int(np.abs(np.log(at / f)).argmin()) for f in (hz, above)]
+    assert level[near[0]] - level[near[1]] == pytest.approx(6.0, abs=1.6)
+    assert level[(at < hz / 1.5) | (at > above * 1.5)].max() < level[near[1]] - 20
+    assert all(p >= m for p, m in zip(found.peak_db, found.level_db))
+    noise = np.random.default_rng(1).normal(0, 0.1, (2, 10 * RATE_HZ)).astype(np.float32)
+    flat, lane = measure_fine(noise), measure_lane("n", noise)
+    third = int(np.abs(np.log(HZ / 1000)).argmin())
+    assert flat.level_db[int(np.abs(np.log(at / 1000)).argmin())] == pytest.approx(float(lane.level_db[third]), abs=0.7)
 
 
 def test_sides_are_told_from_the_middle():
@@ -316,3 +333,16 @@ def test_what_was_changed_is_said_strip_by_strip(song):
     assert set(said) == {"pad", "bass"}
     assert "fader −2.5 dB" in said["pad"] and "ducking" in said["pad"] and said["bass"].endswith("+3.0 dB at 90 Hz")
     assert changes(song, song) == []
+
+
+def test_a_strip_that_was_moved_says_what_was_off_where_it_is_most_of_the_mix(balanced, club_survey, cache):
+    """The bass was 7 dB up: it comes down because of what the mix had too much of in its own bands."""
+    spoiled, solved = balanced
+    why = reasons(spoiled, solved, club_survey, Mixdown(spoiled, cache))
+    off, low, unit = re.search(r"had ([\d.]+) dB too much (?:at|from) ([\d.]+) (k?Hz)", why["bass"]).groups()
+    assert solved.part("bass").gain_db < spoiled.part("bass").gain_db
+    assert 1 < float(off) < 9 and unit == "Hz" and float(low) < 100
+    assert "loud as the reference" in why["master"]
+    said = {c.strip: c.why for c in changes(spoiled, solved, why)}
+    assert said["bass"] == why["bass"]
+    assert reasons(spoiled, spoiled, club_survey, Mixdown(spoiled, cache)) == {}

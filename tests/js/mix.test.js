@@ -6,7 +6,8 @@ import { studio } from "./page.js";
 
 const { biquads, coefficients, responseDb, sectionsOf, stripResponseDb } = await studio("biquads");
 const { makeShape, readShape } = await studio("ducking");
-const { sides } = await studio("preview");
+const { passed, sides } = await studio("preview");
+const { loudestTwo } = await studio("analyser");
 
 const strip = (params = {}, choices = {}, cuts = [0, 0]) => ({ cuts, effects: [{ kind: "eq", on: true, params, choices, fields: [] }] });
 const bell = (db, hz = 1000) => strip({ band1_hz: hz, band1_db: db, band1_q: 1 }, { band1_kind: "bell" });
@@ -21,6 +22,30 @@ test("a fader is a factor, a mute nothing, a pan of constant power", () => {
     const [l, r] = at(0, pan);
     near(l * l + r * r, 2);
   }
+});
+
+test("level, pan and width lead from what was rendered to what is wanted", () => {
+  const made = (gain_db, pan, width) => ({ figures: { gain_db, pan, width } });
+  /** What a strip makes of a source: its sides scaled, then panned. */
+  const through = (strip, [l, r]) => {
+    const middle = (l + r) / 2, side = ((l - r) / 2) * strip.figures.width, gains = sides(strip);
+    return [(middle + side) * gains[0], (middle - side) * gains[1]];
+  };
+  for (const [at, now] of [[made(0, 0, 1), made(-6, 0, 1)], [made(-3, 0.4, 1), made(2, -0.7, 0.2)], [made(1, -0.2, 0.5), made(1, -0.2, 2)], [made(0, 0, 1), made(0, 0, 0)]]) {
+    const [l, r] = through(at, [0.7, -0.3]), [ll, lr, rl, rr] = passed(at, now), wanted = through(now, [0.7, -0.3]);
+    near(ll * l + lr * r, wanted[0]);
+    near(rl * l + rr * r, wanted[1]);
+  }
+  // Of what was rendered in mono, muted or on one side, nothing that isn't there is made up.
+  for (const at of [made(0, 0, 0), made(0, -1, 1)]) assert.ok(passed(at, made(0, 0, 1)).every(Number.isFinite));
+});
+
+test("the two loudest parts of an octave, muted ones and buses left out", () => {
+  const hz = [50, 63, 80, 1000], strips = [["kick", "part"], ["bass", "part"], ["pad", "part"], ["bus:low", "bus"], ["off", "part"]].map(([id, kind]) => ({ id, name: id, kind, mute: id === "off" }));
+  const levels = { kick: [-20, -10, -30, -60], bass: [-12, -12, -12, -50], pad: [-60, -60, -60, -20], "bus:low": [0, 0, 0, 0], off: [0, 0, 0, 0] };
+  const at = (middle) => loudestTwo({ hz, strips: levels }, strips).find(([f]) => f === middle)[1].map(([name]) => name);
+  assert.deepEqual(at(60), ["bass", "kick"]);
+  assert.deepEqual(at(1000), ["pad", "bass"]);
 });
 
 test("a bell stands at its gain, a shelf far from its corner, a cut 3 dB down at its own", () => {

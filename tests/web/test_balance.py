@@ -74,6 +74,35 @@ def test_lanes_meters_and_clashes_are_measured(web, remake, at):
         assert clash["sentence"] and clash["edit"]["kind"] == "several"
 
 
+def test_a_fine_spectrum_and_what_dynamics_take_are_measured_of_one_strip(web, remake, at):
+    section = web.get(reverse("balance-state", args=[remake.pk])).json()["sections"][-1]
+    bars = (section["from"], section["from"])
+    found = web.get(at("listen-fine", "pad", *bars)).json()
+    assert len(found["hz"]) == len(found["level_db"]) == len(found["peak_db"]) == 120
+    squeezed = {"kind": "compressor", "params": {"threshold_db": -40.0, "ratio": 8.0}}
+    edit(web, remake, kind="set_effects", strip="pad", effects=[squeezed])
+    remake.refresh_from_db()
+    ids = [e.id for e in remake.revision.song.part("pad").chain]
+    address = reverse("listen-reductions", args=[remake.pk, remake.revision.sha, "pad", *bars])
+    assert {name: len(row) for name, row in web.get(address).json()["taken"].items()} == {ids[0]: 16}
+    assert web.get(at("listen-fine", "nobody", *bars)).status_code == 404
+    assert web.get(at("listen-reductions", "nobody", *bars)).status_code == 404
+
+
+def test_a_chain_is_saved_from_any_strip_and_offered_to_every_one(web, remake):
+    address = reverse("balance-keep-chain", args=[remake.pk, "bus:drums"])
+    said = web.post(address, {"name": "Glue"})
+    assert said.status_code == 400 and "no effects" in said.json()["error"]
+    edit(web, remake, kind="set_effects", strip="bus:drums", effects=[{"kind": "compressor"}])
+    assert web.post(address, {"name": " "}).status_code == 400
+    saved = web.post(address, {"name": "Glue"}).json()["chains"]
+    assert [(c["name"], [e["kind"] for e in c["effects"]]) for c in saved] == [("Glue", ["compressor"])]
+    page = web.get(reverse("balance", args=[remake.pk])).context["drawing"]
+    assert [c["name"] for c in page["chains"]] == ["Glue"]
+    level = web.get(reverse("balance-chain-level", args=[remake.pk, "bus:drums"])).json()["db"]
+    assert abs(level) < 24
+
+
 def test_a_curve_is_fitted_to_the_reference_and_to_the_kick(web, remake):
     for to in ("kick", "reference"):
         remake.refresh_from_db()
@@ -150,7 +179,8 @@ def test_the_mix_of_others_is_not_found(web, remake, other):
         reverse("listen-strip", args=[remake.pk, sha, "pad", 1, 1]), reverse("listen-lanes", args=[remake.pk, sha, 1, 1]),
         reverse("listen-send", args=[remake.pk, sha, "pad", "return:reverb", 1, 1]),
         reverse("listen-meters", args=[remake.pk, sha, 1, 1]), reverse("listen-clashes", args=[remake.pk, sha, 0]),
-        reverse("balance-bypass-level", args=[remake.pk, "pad", 0]),
+        reverse("balance-bypass-level", args=[remake.pk, "pad", 0]), reverse("balance-chain-level", args=[remake.pk, "pad"]),
+        *(reverse(name, args=[remake.pk, sha, "pad", 1, 1]) for name in ("listen-fine", "listen-reductions")),
     ]  # fmt: skip
     web.force_login(other)
     assert {web.get(a).status_code for a in addresses} == {404}
@@ -159,4 +189,5 @@ def test_the_mix_of_others_is_not_found(web, remake, other):
         web.post(reverse(name, args=[remake.pk]), {"revision": 1, "curve": PUMP, "to": "kick"}).status_code for name in posts
     }
     assert answers == {404}
+    assert web.post(reverse("balance-keep-chain", args=[remake.pk, "pad"]), {"name": "Mine"}).status_code == 404
     assert not Measurement.objects.filter(remake__owner=other).exists()

@@ -27,6 +27,9 @@ FLOOR_DB = -120.0
 #: So many bars of a section are measured: the second half of a drop is the full one.
 MOST_BARS = 16
 
+PER_OCTAVE = 12
+FINE_HZ = 20.0 * 2 ** (np.arange(10 * PER_OCTAVE) / PER_OCTAVE)
+
 Progress = Callable[[float], None]
 
 
@@ -43,6 +46,11 @@ class Lane:
     @property
     def level_db(self) -> np.ndarray:
         return to_db(self.power)
+
+    @property
+    def peak_db(self) -> np.ndarray:
+        """The loudest frame of each third octave: what a held peak shows."""
+        return to_db(self.frames.max(axis=1, initial=0.0))
 
     @property
     def is_silent(self) -> bool:
@@ -110,6 +118,41 @@ def _frames(x: np.ndarray) -> np.ndarray:
         out = out + power @ _weights().T
     # One-sided mean power per sample, as bands.power_spectrum has it.
     return np.asarray(out).T * (2.0 / (FRAME * float(np.square(window).sum())))
+
+
+@dataclass(frozen=True)
+class Fine:
+    """Levels at FINE_HZ, dB, in bands of a twelfth of an octave, at the density of a third: they lie on a lane's level_db."""
+
+    hz: list[float]
+    level_db: list[float]
+    peak_db: list[float]
+
+
+def measure_fine(x: np.ndarray) -> Fine:
+    """`x`: shape (2, n). `peak_db` is of frames of bands.FRAME samples."""
+    frames = np.stack([_spectra(channel) for channel in x]).sum(axis=0)
+    scale = PER_OCTAVE / 3
+    mean, peak = (to_db(power * scale) for power in (frames.mean(axis=0), frames.max(axis=0)))
+    return Fine(*([round(float(v), 1) for v in row] for row in (FINE_HZ, mean, peak)))
+
+
+def _spectra(mono: np.ndarray) -> np.ndarray:
+    """Power in each fine band of half-overlapped Hann frames, shape (frames, len(FINE_HZ))."""
+    mono = np.pad(mono, (0, max(0, bands.FRAME - len(mono))))
+    window = np.hanning(bands.FRAME).astype(np.float32)
+    pieces = np.lib.stride_tricks.sliding_window_view(mono, bands.FRAME)[:: bands.FRAME // 2]
+    out = []
+    for start in range(0, len(pieces), 32):
+        spectrum = fft.rfft(pieces[start : start + 32] * window, axis=1, workers=2)
+        out.append((np.square(spectrum.real) + np.square(spectrum.imag)) @ _fine_weights().T)
+    return np.concatenate(out) * (2.0 / (bands.FRAME * float(np.square(window).sum())))
+
+
+@cache
+def _fine_weights() -> np.ndarray:
+    half = 2 ** (0.5 / PER_OCTAVE)
+    return bands.share_of_bins(bands.FRAME // 2 + 1, RATE_HZ, FINE_HZ / half, FINE_HZ * half)
 
 
 def reference_db(survey: Survey, section: int, mix_db: np.ndarray) -> np.ndarray:

@@ -75,13 +75,16 @@ def solve_strips(
 ) -> Song:  # fmt: skip
     """The song with faders, equalisers and section levels of its parts solved for `sections` (places in the plan; all that the
     reference has if left out); strips in `locked` stay as they are."""
-    powers = _measure(song, survey, mixdown, sections, step)
+    powers = measure_powers(song, survey, mixdown, sections, step)
     if powers is None:
         return song
     return _applied(song, powers, _solve(song, powers, locked), locked)
 
 
-def _measure(song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None, step: Step) -> Powers | None:
+def measure_powers(
+    song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, step: Step = lambda fraction: None
+) -> Powers | None:
+    """Of the sections that the reference has (places in the plan; all of them if left out); None where nothing sounds."""
     theirs = counterparts(song, survey)
     placed = list(song.placed())
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
@@ -115,6 +118,17 @@ class Solved:
     faders: np.ndarray
     bells: np.ndarray
     cells: np.ndarray
+
+
+def bells_db(part: Part) -> np.ndarray:
+    """What the solver's equaliser does, dB per third octave, shape (BANDS,)."""
+    return np.asarray(_gains(part) @ _responses())
+
+
+def _gains(part: Part) -> np.ndarray:
+    """Of the solver's bells, dB, shape (len(eq.BAND_HZ),); 0 where it has none."""
+    old = part.effect(EQ_ID)
+    return np.array([old.params.get(f"band{k + 1}_db", 0.0) if old else 0.0 for k in range(len(eq.BAND_HZ))])
 
 
 def _responses() -> np.ndarray:
@@ -211,8 +225,7 @@ def _levelled(cell: Cell, by_db: float) -> Cell:
 def _with_eq(part: Part, gains: np.ndarray) -> Part:
     """A part with the solver's equaliser moved by so many dB, none over MOST_EQ_DB; without it where nothing is left of it."""
     old = part.effect(EQ_ID)
-    was = np.array([old.params.get(f"band{k + 1}_db", 0.0) if old else 0.0 for k in range(len(eq.BAND_HZ))])
-    now = np.clip(was + gains, -MOST_EQ_DB, MOST_EQ_DB)
+    now = np.clip(_gains(part) + gains, -MOST_EQ_DB, MOST_EQ_DB)
     used = [k for k, g in enumerate(now) if abs(g) >= LEAST_EQ_DB]
     others = tuple(e for e in part.chain if e.id != EQ_ID)
     if not used:

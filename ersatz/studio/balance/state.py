@@ -7,6 +7,7 @@ from typing import Any
 from django.urls import reverse
 
 from ersatz.core.balance.lanes import measured_bars
+from ersatz.core.balance.meters import DYNAMICS
 from ersatz.core.edits import section_name
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.edits.whole import MASTER_VALUES
@@ -92,6 +93,7 @@ def fixed_state(remake: Remake) -> dict[str, Any]:
         "masterValues": {name: field(p, p.default) for name, p in MASTER_VALUES.items()},
         "sendHighDb": SEND_HIGH_DB,
         "mostDuckedDb": MOST_DUCKED_DB,
+        "dynamics": list(DYNAMICS),
         "chains": chains_for(remake.owner, remake.revision.song if remake.revision else None),
         "kinds": [[s.name, s.title] for s in EFFECTS.values()],
         "reference": survey and {

@@ -20,6 +20,7 @@ urlpatterns = [
     path(f"listen/strip/<number:pk>/<slug:sha>/<str:strip>/{BARS}.flac", views.strip_bars, name="listen-strip"),
     path(f"listen/send/<number:pk>/<slug:sha>/<str:strip>/<str:to>/{BARS}.flac", views.send_bars, name="listen-send"),
     path(f"listen/lanes/<number:pk>/<slug:sha>/{BARS}.json", views.lanes, name="listen-lanes"),
+    path(f"listen/fine/<number:pk>/<slug:sha>/<str:strip>/{BARS}.json", views.fine, name="listen-fine"),
     path("listen/clashes/<number:pk>/<slug:sha>/<number:section>.json", views.clashes, name="listen-clashes"),
     path(f"listen/louder/<number:pk>/<slug:sha>/with/<slug:code>/{BARS}.json", views.louder_variant, name="listen-louder-variant"),
     path(f"listen/meters/<number:pk>/<slug:sha>/{BARS}.json", views.meters, name="listen-meters"),

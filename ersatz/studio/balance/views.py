@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.clashes import Clash
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
-from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
+from ersatz.core.balance.lanes import Lanes, measure_fine, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import measure_meters, measure_reductions
 from ersatz.core.balance.section import clashes_in
 from ersatz.core.bands import NOMINAL_HZ
@@ -198,10 +198,24 @@ def lanes(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> Jso
     """Third-octave levels of every strip, of the mix, and of the reference's section there at the mix's loudness."""
     remake, song, key, mixdown, end = _ready(request, pk, sha, first, last)
     found = lanes_of(key, mixdown, first, end)
-    rounded = {name: [round(float(v), 1) for v in lane.level_db] for name, lane in found.lanes.items()}
+    rounded, peaks = (
+        {name: [round(float(v), 1) for v in row(lane)] for name, lane in found.lanes.items()}
+        for row in (lambda lane: lane.level_db, lambda lane: lane.peak_db)
+    )
     theirs = _reference(remake, song, first, end, found)
-    body = {"hz": NOMINAL_HZ, "strips": rounded, "reference": theirs, "from": first, "to": end}
+    body = {"hz": NOMINAL_HZ, "strips": rounded, "peaks": peaks, "reference": theirs, "from": first, "to": end}
     return JsonResponse(body, headers={"Cache-Control": _caching(mixdown)})
+
+
+@login_required
+@require_safe
+def fine(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> JsonResponse:
+    """A strip's spectrum in twelfths of an octave, with held peaks."""
+    _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
+    if song.strip(strip) is None:
+        raise Http404
+    found = measure_fine(mixdown.strip_samples(strip, first, end))
+    return JsonResponse(to_json(found), headers={"Cache-Control": _caching(mixdown)})
 
 
 def lanes_of(key: str, mixdown: Mixdown, first: int, last: int) -> Lanes:

@@ -20,8 +20,9 @@ from ersatz.core.audio import Audio, read_audio, resample, write_audio
 from ersatz.core.balance.changes import changes
 from ersatz.core.balance.match import balance_song, match_song, survey_remake
 from ersatz.core.balance.merge import TakeMatch
+from ersatz.core.balance.reasons import reasons
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
-from ersatz.core.mixdown.render import RATE_HZ
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.serial import to_json
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
@@ -207,7 +208,8 @@ def _balance(job: Job, report: Progress) -> None:
     locked = frozenset(job.options.get("locked", ()))
     balanced = balance_song(song, survey, sections, locked, render_cache(), samples, report)
     _take(remake, TakeMatch(song, balanced, "Balanced to the reference"))
-    job.options = {**job.options, "changes": to_json(changes(song, balanced))}
+    why = reasons(song, balanced, survey, Mixdown(song, render_cache(), samples), sections)
+    job.options = {**job.options, "changes": to_json(changes(song, balanced, why))}
     job.save(update_fields=["options"])
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 

@@ -2,35 +2,41 @@
 // and plays a change at once over the running loop until the true render is there.
 
 import { asked, remember } from "./address.js";
+import { Analyser } from "./analyser.js";
 import { ChainEditor, NEW_EFFECT, documentOf } from "./chain.js";
+import { chainTools } from "./chaintools.js";
 import { ClashPanel } from "./clashes.js";
 import { button, menu, node } from "./dom.js";
 import { readJson } from "./draw.js";
 import { DuckingPanel } from "./ducking.js";
 import { edits } from "./edits.js";
 import { player } from "./frame.js";
-import { latest } from "./http.js";
+import { latest, post } from "./http.js";
 import { whenFree } from "./inhand.js";
 import { isForPage } from "./keys.js";
-import { LaneRows } from "./lanes.js";
+import { calledOf, LaneRows } from "./lanes.js";
 import { MixMeters } from "./meters.js";
 import { Preview } from "./preview.js";
 import { Solver } from "./solve.js";
 import { stripFigures, stripSends } from "./strippanel.js";
 import { editTitle } from "./title.js";
-import { variantUrl } from "./variant.js";
+import { louderDb, variantUrl } from "./variant.js";
 
 const NEW_BAND_KINDS = { low: "low cut 24", high: "high cut 24" };
 /** Places of the bands of an equaliser. */
 const BANDS = [1, 2, 3, 4, 5, 6, 7, 8];
 const byId = (id) => document.getElementById(id);
 const host = byId("balance"), says = byId("balance-says");
-const { values, masterValues, sendHighDb, mostDuckedDb, kinds, reference, headroomDb, ...first } = readJson("drawing");
+/** Placed beside the mix's name as the lanes are drawn. */
+const bandChoice = byId("band"), withoutBand = byId("without-band");
+const { values, masterValues, sendHighDb, mostDuckedDb, kinds, dynamics, reference, headroomDb, ...first } = readJson("drawing");
 let state = first;
 /** What is held or on its way, by strip: figures, sends, mute, cuts, effects. */
 const live = new Map();
 const solo = new Set();
-let picked = state.strips[0].id, levels = null, mark = null;
+let picked = state.strips[0].id, levels = null, mark = null, chains = first.chains;
+/** The strip that is heard with everything off. */
+let off = null;
 
 /** The strips as they stand with what is held. */
 function wanted() {
@@ -94,6 +100,19 @@ const act = {
     lanes.picked = id;
     draw();
     remember({ section: section().id, strip: id });
+  },
+  /** A name pressed: with Ctrl it is one more of those chosen, with Shift all up to it are. */
+  choose(id, event) {
+    const { chosen } = lanes, ids = [...lanes.rows.keys()];
+    if (event.ctrlKey || event.metaKey) {
+      if (!chosen.size) chosen.add(picked);
+      if (!chosen.delete(id)) chosen.add(id);
+    } else if (event.shiftKey) {
+      const [from, to] = [ids.indexOf(picked), ids.indexOf(id)].sort((a, b) => a - b);
+      for (const each of ids.slice(from, to + 1)) chosen.add(each);
+    } else chosen.clear();
+    if (!event.shiftKey) act.pick(id);
+    else draw();
   },
   near: (id) => preview.prefetch(id),
   nearSend: (id, to) => preview.prefetchSend(id, to),
@@ -214,9 +233,21 @@ function mainSection() {
 }
 const section = () => state.sections.find((s) => s.id === sectionId) ?? state.sections[0];
 
-const lanes = new LaneRows(byId("lanes"), { mix: () => ({ strips: wanted(), solo }), levels: () => levels, marks: () => mark, act, mixMeter: byId("mix-meter") });
+const measuredAt = (what) => `/listen/${what}/${state.remake}/${levels.sha}/`;
+const analyser = new Analyser({
+  strips: wanted, levels: () => levels, meter: byId("mix-meter"), hear: byId("hear-band"), called: calledOf,
+  fine: async (id) => {
+    const answer = await fetch(`${measuredAt("fine")}${encodeURIComponent(id)}/${levels.from}-${levels.to}.json`).catch(() => null);
+    return answer?.ok ? answer.json() : null;
+  },
+});
+const lanes = new LaneRows(byId("lanes"), { mix: () => ({ strips: wanted(), solo }), levels: () => levels, marks: () => mark, act, analyser });
 lanes.picked = picked;
-const meters = new MixMeters({ player, url: () => `/listen/meters/${state.remake}/${state.sha}/`, rows: lanes.rows, mix: byId("mix-meter"), bars: () => state.bars });
+const meters = new MixMeters({
+  player, url: () => `/listen/meters/${state.remake}/${state.sha}/`, rows: lanes.rows, mix: analyser.meter, bars: () => state.bars,
+  takenUrl: () => (stripOf(picked)?.effects.some((e) => e.on && dynamics.includes(e.kind)) ? `/listen/reductions/${state.remake}/${state.sha}/${encodeURIComponent(picked)}/` : ""),
+  taken: (db) => chain.showTaken(db), isMeasured: () => player.tracks.remake.url === state.listen,
+});
 const ducking = new DuckingPanel({ box: byId("ducking-box"), send, state: () => state, reference, picked: () => picked, most: mostDuckedDb, home: host.dataset.home });
 
 const clashes = new ClashPanel({
@@ -246,10 +277,11 @@ const solver = new Solver({
 let measuring = 0;
 /** Levels of the section as the song now stands; what was measured before is shown until then. */
 async function measure() {
-  const mine = ++measuring, { from, to } = section(), of = state.strips;
+  const mine = ++measuring, { from, to } = section(), { strips: of, sha } = state;
   const answer = await fetch(`/listen/lanes/${state.remake}/${state.sha}/${from}-${to}.json`).catch(() => null);
   if (mine !== measuring || !answer?.ok) return;
-  levels = { ...(await answer.json()), of };
+  levels = { ...(await answer.json()), of, sha };
+  analyser.forget();
   lanes.redraw();
   // What else is to be measured waits until this is there.
   if (mine === measuring) clashes.look();
@@ -289,7 +321,12 @@ function drawPanel() {
     lock.title = "Balance for me leaves it as it is";
     tools.append(lock);
   }
-  if (strip.kind === "part" || strip.kind === "bus") tools.append(button("Add a bus", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: [strip.id], out: strip.out })));
+  const together = state.strips.filter((s) => (s.id === strip.id || lanes.chosen.has(s.id)) && (s.kind === "part" || s.kind === "bus"));
+  if (strip.kind === "part" || strip.kind === "bus") {
+    const group = button(together.length > 1 ? `Group ${together.length} strips` : "Add a bus", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: together.map((s) => s.id), out: strip.out }));
+    group.title = `A bus of ${together.map((s) => s.name).join(", ")}`;
+    tools.append(group);
+  }
   if (strip.kind === "return") tools.append(menu("Add a return", [["Reverb", () => send({ kind: "add_return", name: "Reverb 2", space: "reverb" })], ["Delay", () => send({ kind: "add_return", name: "Delay 2", space: "delay" })]]));
   title.append(tools);
   stripFigures(byId("strip-figures"), { strip, state, values, masterValues, act, send });
@@ -297,10 +334,51 @@ function drawPanel() {
   ducking.draw();
   byId("add-effect").value = "";
   chain.draw();
+  drawChainTools(strip);
+}
+
+function drawChainTools(strip) {
+  chainTools(byId("chain-tools"), {
+    strip, chains, isOff: off === strip.id, canBeOff: withoutAll(strip, 0).length > 0, off: () => hearOff(strip),
+    others: state.strips.filter((s) => s.id !== strip.id).map((s) => [s.id, calledOf(s)]),
+    save: async (name) => {
+      const { ok, data } = await post(`${host.dataset.home}chain/${encodeURIComponent(strip.id)}/`, { name });
+      says.textContent = ok ? "" : data.error;
+      if (ok) ({ chains } = data);
+      draw();
+    },
+    load: (saved) => chain.set((effects) => [...effects, ...saved.effects]).then(() => { if (!says.textContent) says.textContent = saved.lost; }),
+    copyTo: (to) => send({ kind: "copy_chain", strip: strip.id, to }),
+  });
+}
+
+/** Edits that switch everything of a strip off, its effects at the loudness `db` that they add. */
+function withoutAll(strip, db) {
+  const edits = strip.effects.some((e) => e.on) ? [{ kind: "switch_chain", strip: strip.id, on: false, bypass_db: db }] : [];
+  if (strip.kind !== "master") return edits;
+  const plain = { width: 1, mono_below_hz: 0 };
+  if (strip.eq.length) edits.push({ kind: "set_master_eq", bands: [] });
+  for (const [name, value] of Object.entries(plain)) if (strip.figures[name] !== value) edits.push({ kind: "set_strip", strip: strip.id, name, value });
+  return edits;
+}
+
+/** The mix with everything of a strip off, or on again: both equally loud, by the strip and by the mix. */
+async function hearOff(strip) {
+  off = off === strip.id ? null : strip.id;
+  drawPanel();
+  if (!off) return listen();
+  const wantedOff = off, answer = await fetch(`${host.dataset.home}level/${encodeURIComponent(strip.id)}/`).catch(() => null);
+  const db = answer?.ok ? (await answer.json()).db : 0;
+  const url = variantUrl(state.listen, { edit: { kind: "several", said: "Everything off", edits: withoutAll(strip, db) } }), louder = await louderDb(url, judged());
+  if (off !== wantedOff) return null;
+  await player.replaceRemake(url, { louderDb: louder });
+  return player.isPlaying ? null : player.play();
 }
 
 function show(next) {
   state = next;
+  off = null;
+  for (const id of lanes.chosen) if (!state.strips.some((s) => s.id === id)) lanes.chosen.delete(id);
   live.clear();
   preview.update(wanted());
   byId("remake-title").textContent = state.title;
@@ -332,12 +410,26 @@ function toSection() {
   player.seek(player.loop.start);
 }
 
+/** One band alone, or all but it: of both tracks, from the next moment on. */
+function hearBand() {
+  player.aids.without = withoutBand.getAttribute("aria-pressed") === "true";
+  withoutBand.disabled = !bandChoice.value;
+  player.setAid("band", bandChoice.value);
+}
+bandChoice.addEventListener("change", hearBand);
+withoutBand.addEventListener("click", () => {
+  withoutBand.setAttribute("aria-pressed", String(withoutBand.getAttribute("aria-pressed") !== "true"));
+  hearBand();
+});
+
 document.addEventListener("keydown", (event) => {
   if (!isForPage(event)) return;
   const ids = [...lanes.rows.keys()], at = ids.indexOf(picked);
   const to = { ArrowDown: ids[at + 1], ArrowUp: ids[at - 1] }[event.key];
   if (to && !event.target.closest("[role=slider], input, select, .dropdown-menu")) {
     event.preventDefault();
+    if (event.shiftKey) for (const id of [picked, to]) lanes.chosen.add(id);
+    else lanes.chosen.clear();
     act.pick(to);
     lanes.rows.get(to)?.row.querySelector(".lane-name").focus();
   } else if (event.key === "m") act.mute(picked);

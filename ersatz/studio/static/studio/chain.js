@@ -1,10 +1,12 @@
 // A strip's effects in order: cards that are dragged, switched off at matched loudness, opened, changed, deleted. Works on any strip.
 
 import { drawEffect, redrawCurve } from "./curves.js";
-import { button, node } from "./dom.js";
-import { fresh, svgOf, text } from "./draw.js";
+import { button, mark, node } from "./dom.js";
+import { fresh, minus, svgOf, text } from "./draw.js";
 import { choiceField, numberField, shown } from "./fields.js";
 
+/** What fills the display of a gain reduction. */
+const MOST_TAKEN_DB = 18;
 const CHANNELS = ["both", "mid", "side"];
 const DOCUMENT = ["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "key", "bypass_db"];
 export const NEW_EFFECT = { id: "", params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 };
@@ -32,6 +34,15 @@ export class ChainEditor {
   draw() {
     this.#drawList();
     this.#drawOpen();
+  }
+
+  /** What the dynamics effects take away now, dB by effect's id; nothing where nothing plays. */
+  showTaken(taken) {
+    for (const place of this.list.querySelectorAll("[data-taken]")) {
+      const db = taken[place.dataset.taken];
+      place.style.setProperty("--taken", `${db === undefined ? 0 : Math.min(100, (Math.max(0, db) / MOST_TAKEN_DB) * 100)}%`);
+      place.textContent = db === undefined ? "" : `${minus((-db).toFixed(1))} dB`;
+    }
   }
 
   async #switch(i) {
@@ -87,7 +98,9 @@ export class ChainEditor {
     const on = button(effect.on ? "on" : "off", () => this.#switch(i));
     on.setAttribute("aria-pressed", String(effect.on));
     on.setAttribute("aria-label", `${effect.title} ${effect.on ? "on" : "off"}`);
-    item.append(name, svg, on);
+    const taken = mark("taken", "");
+    taken.dataset.taken = effect.id;
+    item.append(name, svg, on, taken);
     return item;
   }
 

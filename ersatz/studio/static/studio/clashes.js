@@ -1,7 +1,7 @@
 // Where strips get into each other's way: ranked, framed on the lanes, each with a cure that is heard before and after at equal loudness.
 
 import { button, node } from "./dom.js";
-import { variantUrl } from "./variant.js";
+import { louderDb, variantUrl } from "./variant.js";
 
 export class ClashPanel {
   /** `url()`: where the clashes of the section are; `frame(clash)` shows one on the lanes; `send(edit)` cures; `hear(url, louderDb)` plays, null as it is. */
@@ -47,11 +47,8 @@ export class ClashPanel {
     this.shown = i;
     this.draw();
     if (!isAfter) return this.hear(null, 0);
-    const url = variantUrl(this.listen(), { edit: this.clashes[i].edit }), [from, to] = this.bars(), wanted = this.heard;
-    const [, pk, sha] = /remake\/(\d+)\/(\w+)\//.exec(url), code = url.split("/with/")[1];
-    const answer = await fetch(`/listen/louder/${pk}/${sha}/with/${code}${from}-${to}.json`).catch(() => null);
-    const louderDb = answer?.ok ? (await answer.json()).db : 0;
-    if (this.heard === wanted) this.hear(url, louderDb);
+    const url = variantUrl(this.listen(), { edit: this.clashes[i].edit }), wanted = this.heard, louder = await louderDb(url, this.bars());
+    if (this.heard === wanted) this.hear(url, louder);
     return null;
   }
 }

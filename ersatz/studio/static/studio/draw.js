@@ -16,7 +16,9 @@ export function svgOf(className) {
   return el("svg", { class: className });
 }
 
-/** Empty an SVG and give it pixel coordinates of its own size. Returns {width, height}. */
+/** Empty an SVG and give it pixel coordinates of its own size. Returns {width, height}.
+ *  @param {SVGElement} svg
+ *  @param {number | null} height */
 export function fresh(svg, height = null) {
   const box = svg.getBoundingClientRect();
   const width = Math.max(60, Math.round(box.width || svg.parentElement.clientWidth));

@@ -2,12 +2,12 @@
 // hand has its cuts and EQ points as handles; a double click adds a point.
 
 import { stripResponseDb } from "./biquads.js";
+import { GRID, HIGH, LOW, share } from "./analyser.js";
 import { button, inputBox, node } from "./dom.js";
-import { el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
+import { el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 
-const LOW = 20, HIGH = 20000, RANGE_DB = 54, TALL = 32, TOP_TALL = 96, HAND_TALL = 74;
-const GRID = [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]];
+const RANGE_DB = 54, TALL = 32, HAND_TALL = 74;
 /** Range of the faders on the page; the lowest place is off. */
 const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
 
@@ -16,15 +16,14 @@ export const faderPlace = (db) => Math.max(FADER_LOW, Math.min(FADER_HIGH, db));
 
 /** A strip as it is told from others of its name: the bass bus from the bass. */
 export const calledOf = (strip) => (strip.kind === "bus" && !/bus$/i.test(strip.name) ? `${strip.name} bus` : strip.name);
-const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 const hertz = (at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
 export const saidHz = (hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
 
 export class LaneRows {
   /** `mix()`: what stands (strips with what is live), `levels()`: measured levels of the section or null, `marks()`: clashes to frame; `act`: what the
    *  hands do: pick(id), drag(id, values), set(id, values), mute(id), solo(id), eq(id, band, change), cut(id, which, hz, done). */
-  constructor(host, { mix, levels, marks, act, mixMeter }) {
-    Object.assign(this, { host, mix, levels, marks, act, mixMeter, picked: null, folded: new Set(), rows: new Map() });
+  constructor(host, { mix, levels, marks, act, analyser }) {
+    Object.assign(this, { host, mix, levels, marks, act, analyser, picked: null, chosen: new Set(), folded: new Set(), rows: new Map() });
   }
 
   /** Strips in the order of the page: parts under the bus that they go to, returns, the master last. */
@@ -41,14 +40,14 @@ export class LaneRows {
 
   draw() {
     this.rows.clear();
-    this.host.replaceChildren(this.#axis(), this.#sum(), ...this.#ordered().map(({ strip, depth }) => this.#row(strip, depth)));
+    this.host.replaceChildren(this.#axis(), this.analyser.row, ...this.#ordered().map(({ strip, depth }) => this.#row(strip, depth)));
     this.redraw();
   }
 
   /** The pictures alone, where a value is held or levels have come. */
   redraw() {
     const levels = this.levels();
-    if (this.sum) this.#drawSum(levels);
+    this.analyser.draw();
     for (const [id, row] of this.rows) this.#drawLane(id, row, levels);
     this.#drawMarks();
   }
@@ -64,42 +63,8 @@ export class LaneRows {
     return row;
   }
 
-  #sum() {
-    const row = node("div", "lane sum"), head = node("div", "lane-head"), svg = svgOf("lane-sum");
-    head.append(node("b", "", "Whole mix"), node("small", "soft", ""), this.mixMeter);
-    svg.setAttribute("role", "img");
-    row.append(head, svg);
-    this.sum = svg;
-    return row;
-  }
-
-  #drawSum(levels) {
-    const { width, height } = fresh(this.sum, TOP_TALL), bottom = height - 1;
-    for (const [hz] of GRID) this.sum.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
-    if (!levels) {
-      this.sum.append(text(6, 20, "measuring …", { class: "s" }));
-      return;
-    }
-    const { hz, strips, reference } = levels, top = Math.max(...strips.master, ...(reference ?? [-200])) + 2;
-    const points = (row) => row.map((db, i) => [share(hz[i]) * width, 3 + (Math.min(RANGE_DB, top - db) / RANGE_DB) * (bottom - 3)]);
-    if (reference) this.sum.append(...refCurve(points(reference), bottom));
-    this.sum.append(ownCurve(points(strips.master)));
-    const off = reference ? strips.master.map((db, i) => db - reference[i]).map((d, i) => [d, hz[i]]).filter(([, f]) => f >= 40 && f <= 12500) : [];
-    // Bands that are far off say so, one to an octave.
-    let last = 0;
-    for (const [d, f] of off.sort((a, b) => Math.abs(b[0]) - Math.abs(a[0])).slice(0, 3).sort((a, b) => a[1] - b[1])) {
-      if (Math.abs(d) < 3 || f < last * 2) continue;
-      last = f;
-      const i = hz.indexOf(f), [x, y] = points(strips.master)[i], said = `${d > 0 ? "+" : ""}${minus(d.toFixed(1))} dB`;
-      this.sum.append(...label(Math.min(width - 52, x + 4), Math.max(13, d > 0 ? y - 5 : y + 16), said, { "font-weight": 600 }));
-    }
-    const mean = off.length ? off.reduce((sum, [d]) => sum + Math.abs(d), 0) / off.length : null;
-    this.sum.setAttribute("aria-label", mean === null ? "The mix" : `The mix is ${mean.toFixed(1)} dB from the reference in the mean`);
-    this.host.querySelector(".sum small").textContent = mean === null ? "no such section in the reference" : `${mean.toFixed(1)} dB from the reference in the mean`;
-  }
-
   #row(strip, depth) {
-    const row = node("div", `lane of-${strip.kind}${strip.id === this.picked ? " picked" : ""}`), head = node("div", "lane-head");
+    const row = node("div", `lane of-${strip.kind}${strip.id === this.picked ? " picked" : ""}${this.chosen.has(strip.id) ? " chosen" : ""}`), head = node("div", "lane-head");
     row.dataset.strip = strip.id;
     head.style.setProperty("--depth", depth);
     const fold = this.mix().strips.some((s) => s.out === strip.id) && strip.kind === "bus" ? button(this.folded.has(strip.id) ? "▸" : "▾", () => {
@@ -107,9 +72,9 @@ export class LaneRows {
       this.draw();
     }, "fold") : null;
     fold?.setAttribute("aria-label", `${this.folded.has(strip.id) ? "Unfold" : "Fold"} ${calledOf(strip)}`);
-    const name = button(strip.name, () => this.act.pick(strip.id), "lane-name");
-    name.setAttribute("aria-pressed", String(strip.id === this.picked));
-    name.title = calledOf(strip);
+    const name = button(strip.name, (event) => this.act.choose(strip.id, event), "lane-name");
+    name.setAttribute("aria-pressed", String(strip.id === this.picked || this.chosen.has(strip.id)));
+    name.title = `${calledOf(strip)}; with Ctrl or Shift several are chosen`;
     name.setAttribute("aria-label", calledOf(strip));
     const fader = node("input", "fader"), figure = inputBox(), meter = node("span", "meter");
     Object.assign(fader, { type: "range", min: FADER_LOW, max: FADER_HIGH, step: 0.1, value: faderPlace(strip.figures.gain_db) });

@@ -8,8 +8,13 @@ const FADE_S = 0.012;
 const KEPT_CHUNKS = 40;
 /** What replaces the running sound begins so much later: time enough to schedule it. */
 const HAND_OVER_S = 0.06;
-// Bands to hear alone: [filter, cut-off in Hz], each twice for 24 dB per octave.
-const BANDS = { low: [["lowpass", 200]], mid: [["highpass", 200], ["lowpass", 2800]], high: [["highpass", 2800]] };
+/** Bands to hear alone, or to leave out: from and to in Hz, 0 for open. */
+const BANDS = {
+  low: [0, 200], mid: [200, 2800], high: [2800, 0],
+  sub: [0, 90], bass: [90, 250], "low mids": [250, 800], mids: [800, 2500], "upper mids": [2500, 7000], highs: [7000, 0],
+};
+/** Qs of the two sections of a Butterworth filter of 24 dB per octave. */
+const STEEP = [0.54, 1.3];
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
 class Track {
@@ -54,7 +59,7 @@ export class Player {
     this.loop = null;
     this.isPlaying = false;
     /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
-    this.aids = { click: false, drone: false, band: "" };
+    this.aids = { click: false, drone: false, band: "", without: false };
     /** The reference along under the remake, section by section: [first bar, bars, the reference's first bar, its bars], from 0. */
     this.guide = { on: false, db: -12, band: "", map: [], off: [] };
     this.tonicHz = data.reference?.tonicHz ?? 0;
@@ -229,17 +234,20 @@ export class Player {
     }
   }
 
-  /** The band's filters between the tracks and the output. */
-  #bandInput(band = this.aids.band) {
-    let input = this.output;
-    for (const [type, frequency] of BANDS[band] ?? []) {
-      for (let k = 0; k < 2; k += 1) {
-        const filter = new BiquadFilterNode(this.context, { type, frequency, Q: k ? 1.3 : 0.54 });
-        filter.connect(input);
-        input = filter;
-      }
-    }
+  /** The band's filters between the tracks and the output; `without`: all but the band. */
+  #bandInput(band = this.aids.band, without = false) {
+    const [from, to] = BANDS[band] ?? [0, 0], edges = [["highpass", from], ["lowpass", to]].filter(([, hz]) => hz);
+    if (!without || !edges.length) return this.#filtered(edges);
+    // What lies below it and what lies above it, side by side.
+    const input = this.context.createGain();
+    for (const [type, hz] of edges) input.connect(this.#filtered([[type === "highpass" ? "lowpass" : "highpass", hz]]));
     return input;
+  }
+
+  /** Filters in a row in front of the output; gives the first. */
+  #filtered(edges) {
+    return edges.flatMap(([type, frequency]) => STEEP.map((Q) => new BiquadFilterNode(this.context, { type, frequency, Q })))
+      .reduce((next, filter) => { filter.connect(next); return filter; }, this.output);
   }
 
   #startDrone() {
@@ -385,7 +393,7 @@ export class Player {
       this.output.gain.setTargetAtTime(1, at, FADE_S / 3);
     }
     this.output.connect(context.destination);
-    const input = this.#bandInput();
+    const input = this.#bandInput(this.aids.band, this.aids.without);
     this.#startDrone();
     this.gains = {};
     for (const name of Object.keys(this.tracks)) {

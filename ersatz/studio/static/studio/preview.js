@@ -5,7 +5,7 @@
 import { biquads, filterNode } from "./biquads.js";
 
 const CHUNK = 4, FAST_S = 0.004;
-const NOTHING = 1e-4;
+const NOTHING = 1e-4, SILENT = [0, 0, 0, 0];
 
 /** Gains of both sides of a strip: fader and pan, constant power and 1 in the middle. */
 export function sides({ figures, mute }) {
@@ -14,10 +14,21 @@ export function sides({ figures, mute }) {
   return [Math.cos(angle) * level, Math.sin(angle) * level];
 }
 
+/** What leads from a strip as it was rendered to how it is to stand, as gains [left from left, left from right, right from left, right from
+ *  right]: level, pan and width, as far as what was rendered still has both sides. */
+export function passed(at, now) {
+  const [a, b] = sides(at), [c, d] = sides(now), by = (to, from) => (from > NOTHING ? to / from : 0);
+  const wider = at.figures.width > NOTHING ? now.figures.width / at.figures.width : 1;
+  if (wider === 1 || a <= NOTHING || b <= NOTHING) return [by(c, a), 0, 0, by(d, b)];
+  // The middle stays, the sides are scaled: between undoing the pan and panning anew.
+  const same = (1 + wider) / 2, other = (1 - wider) / 2;
+  return [(c / a) * same, (c / b) * other, (d / a) * other, (d / b) * same];
+}
+
 /** What of a strip decides how it sounds in front of its fader. Of a bus or a return that is all that comes in, at its level. */
 function sounds(strips, strip) {
   const { effects, cuts, duck, out, figures } = strip;
-  const own = [effects.map(({ picture, ...e }) => e), cuts, duck, out, figures.gain_in_db, figures.width, figures.mono_below_hz];
+  const own = [effects.map(({ picture, ...e }) => e), cuts, duck, out, figures.gain_in_db, figures.mono_below_hz];
   const fed = strip.kind === "part" ? [] : strips.filter((s) => s.out === strip.id || strip.id in s.sends).map((s) => [s.id, s.figures, s.mute, s.sends[strip.id], sounds(strips, s)]);
   return JSON.stringify([own, fed]);
 }
@@ -25,7 +36,7 @@ function sounds(strips, strip) {
 /** One sound on top of the mix, in the chunks that the player plays. */
 class Layer {
   constructor(preview, address, made) {
-    Object.assign(this, { preview, address, chunks: new Map(), buffers: new Map(), sources: [], nodes: null, dry: [0, 0], wet: [0, 0], filters: [], ...made });
+    Object.assign(this, { preview, address, chunks: new Map(), buffers: new Map(), sources: [], nodes: null, dry: SILENT, wet: SILENT, filters: [], ...made });
   }
 
   get isHeard() {
@@ -75,13 +86,13 @@ class Layer {
     if (!out) return;
     const into = new GainNode(context, { gain: this.preview.scale }), branch = () => {
       const split = new ChannelSplitterNode(context, { numberOfOutputs: 2 }), merge = new ChannelMergerNode(context, { numberOfInputs: 2 });
-      const both = [0, 1].map((side) => {
+      const all = SILENT.map((_, k) => {
         const gain = new GainNode(context, { gain: 0 });
-        split.connect(gain, side).connect(merge, 0, side);
+        split.connect(gain, k % 2).connect(merge, 0, k >> 1);
         return gain;
       });
       merge.connect(out);
-      return { split, both };
+      return { split, all };
     };
     const dry = branch(), wet = branch();
     into.connect(dry.split);
@@ -91,7 +102,7 @@ class Layer {
   apply() {
     if (!this.nodes) return;
     const { context } = this.preview.player, { into, dry, wet } = this.nodes;
-    [[dry, this.dry], [wet, this.wet]].forEach(([branch, wanted]) => branch.both.forEach((gain, side) => gain.gain.setTargetAtTime(wanted[side], context.currentTime, FAST_S)));
+    [[dry, this.dry], [wet, this.wet]].forEach(([branch, wanted]) => branch.all.forEach((gain, k) => gain.gain.setTargetAtTime(wanted[k], context.currentTime, FAST_S)));
     const specs = JSON.stringify(this.filters);
     if (specs === this.nodes.specs) return;
     for (const old of this.nodes.filters) old.disconnect();
@@ -167,16 +178,15 @@ export class Preview {
 
   #strip(was, strip) {
     const filters = biquads(was, strip), now = sides(strip), old = sides(was), soloed = this.solo?.includes(strip.id);
-    const isSame = !filters.length && now.every((g, i) => Math.abs(g - old[i]) < NOTHING) && !this.solo;
+    const isSame = !filters.length && now.every((g, i) => Math.abs(g - old[i]) < NOTHING) && strip.figures.width === was.figures.width && !this.solo;
     const known = this.layers.get(strip.id);
     if (isSame && !known) return true;
     if (this.solo && !soloed && !known) return false;
     const layer = known ?? this.#layer(strip.id, strip, this.stripUrl(this.base.sha, strip.id));
-    const at = sides(layer.at), share = (gains) => gains.map((g, i) => (at[i] > NOTHING ? g / at[i] : 0));
-    const under = this.solo ? [0, 0] : share(old), over = this.solo && !soloed ? [0, 0] : share(now);
+    const under = this.solo ? SILENT : passed(layer.at, was), over = this.solo && !soloed ? SILENT : passed(layer.at, strip);
     // Filtered, it is taken away as it was and comes back through the filters.
     layer.dry = filters.length ? under.map((g) => -g) : over.map((g, i) => g - under[i]);
-    layer.wet = filters.length ? over : [0, 0];
+    layer.wet = filters.length ? over : SILENT;
     layer.filters = filters;
     if (layer.isHeard && !layer.nodes) layer.start();
     else layer.apply();
@@ -188,7 +198,7 @@ export class Preview {
     const key = `${strip.id}>${to}`, known = this.layers.get(key);
     if (Math.abs(by) < NOTHING && !known) return true;
     const layer = known ?? this.#layer(key, strip, this.sendUrl(this.base.sha, strip.id, to));
-    layer.dry = [by, by];
+    layer.dry = [by, 0, 0, by];
     if (layer.isHeard && !layer.nodes) layer.start();
     else layer.apply();
     return Math.abs(by) < NOTHING;

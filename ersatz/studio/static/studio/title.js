@@ -2,12 +2,13 @@
 
 import { inputBox } from "./dom.js";
 
-/** Put an input with `old` into `place`; `keep(title)` is called once if another title was entered. */
-export function editTitle(place, old, keep) {
+/** Put an input with `old` into `place`; `keep(title)` is called once if another title was entered. With a `label` of its own `old` is a
+ *  proposal, which is kept too. */
+export function editTitle(place, old, keep, label = "") {
   const before = [...place.childNodes];
   const input = inputBox();
   Object.assign(input, { value: old, maxLength: 120 });
-  input.setAttribute("aria-label", "Title");
+  input.setAttribute("aria-label", label || "Title");
   place.replaceChildren(input);
   input.focus();
   input.select();
@@ -17,11 +18,12 @@ export function editTitle(place, old, keep) {
     settled = true;
     place.replaceChildren(...before);
     const title = input.value.trim();
-    if (wanted && title && title !== old) keep(title);
+    if (wanted && title && (label || title !== old)) keep(title);
   };
   input.addEventListener("keydown", (event) => {
     if (event.key === "Enter") settle(true);
     if (event.key === "Escape") settle(false);
   });
-  input.addEventListener("blur", () => settle(true));
+  // Left, a proposal that nobody took isn't kept.
+  input.addEventListener("blur", () => settle(!label));
 }

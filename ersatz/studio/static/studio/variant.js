@@ -8,3 +8,14 @@ export function variantUrl(listen, body) {
   const code = btoa(String.fromCharCode(...new TextEncoder().encode(JSON.stringify(body)))).replaceAll("+", "-").replaceAll("/", "_").replaceAll("=", "");
   return `${listen}with/${code}/`;
 }
+
+/** By how many dB bars `from` to `to` are louder in a variant at `url` than in its revision: a comparison by ear takes it back.
+ *  @param {string} url
+ *  @param {number[]} bars
+ *  @returns {Promise<number>} */
+export async function louderDb(url, [from, to]) {
+  const found = /remake\/(\d+)\/(\w+)\/with\/(.+)$/.exec(url);
+  if (!found) return 0;
+  const answer = await fetch(`/listen/louder/${found[1]}/${found[2]}/with/${found[3]}${from}-${to}.json`).catch(() => null);
+  return answer?.ok ? (await answer.json()).db : 0;
+}

@@ -1,0 +1,25 @@
+// @ts-check
+// What is done with a whole chain of effects: saved under a name, loaded, copied to other strips, heard all off at the same loudness.
+
+import { button, menu } from "./dom.js";
+import { editTitle } from "./title.js";
+
+/** @typedef {{ id: string, name: string, kind: string, effects: { id: string }[] }} Strip */
+/** @typedef {{ id: number, name: string, effects: object[], lost: string }} SavedChain */
+
+/** Fills `box` with the tools of the chain of `strip`. `others`: strips it can be copied to; `isOff`: whether it is heard all off now.
+ *  @param {HTMLElement} box
+ *  @param {{ strip: Strip, others: [string, string][], chains: SavedChain[], isOff: boolean, canBeOff: boolean, save: (name: string) => void, load: (chain: SavedChain) => void, copyTo: (id: string) => void, off: () => void }} options */
+export function chainTools(box, { strip, others, chains, isOff, canBeOff, save, load, copyTo, off }) {
+  const has = strip.effects.length > 0;
+  const everything = button("Everything off", off);
+  everything.setAttribute("aria-pressed", String(isOff));
+  everything.disabled = !canBeOff;
+  everything.title = "Hear the strip without its effects, at the same loudness; nothing is changed";
+  const rows = [
+    ["Save as …", has ? () => editTitle(box, `${strip.name} chain`, save, "Name of the chain") : null],
+    ...(chains.length ? ["Load behind what is there", ...chains.map((c) => [c.name, () => load(c)])] : []),
+    "Copy behind the effects of", ...others.map(([id, name]) => [name, has ? () => copyTo(id) : null]),
+  ];
+  box.replaceChildren(everything, menu("Chain", rows, { name: "chain-menu" }));
+}
