@@ -36,8 +36,12 @@ export function menu(label, rows, { name = "", className = "btn btn-tool" } = {}
     const item = node("li");
     if (typeof row === "string") item.append(node("h6", "dropdown-header", row));
     else {
-      const one = button(row[0], row[1] ?? (() => {}), "dropdown-item");
-      one.disabled = !row[1];
+      const [title, act] = row, one = button(title, () => {
+        // What it does may take the menu off the page, where nobody else closes it.
+        bootstrap.Dropdown.getInstance(opener)?.hide();
+        act?.();
+      }, "dropdown-item");
+      one.disabled = !act;
       item.append(one);
     }
     list.append(item);
