@@ -23,6 +23,8 @@ from typing import Any
 import mir_eval
 import numpy as np
 
+from bench.drafts import REAL as DRAFTED
+from bench.drafts import print_table
 from bench.judge import Judgement, Stated, Targets, apart, confidences, judge, tempo_is_right
 from bench.material import write_material
 from bench.pieces import TARGETS as PIECE_TARGETS
@@ -114,7 +116,10 @@ def main() -> None:
         _one_by_one(arguments.set, arguments.only)
         return
     with tempfile.TemporaryDirectory() as folder:
-        _report("Demo references", _judged([(p, _truth(p)) for p in write_references(Path(folder))]))
+        demo = write_references(Path(folder))
+        _report("Demo references", _judged([(p, _truth(p)) for p in demo]))
+        print("Drafts")
+        print_table([*demo, *_drafted(arguments.real)])
     made = [(p, _truth(p)) for p in write_testset(arguments.set)]
     _report("Generated set, tuned on", _judged([t for t in made if not t[1]["held_back"]]))
     _report("Generated set, held back", _judged([t for t in made if t[1]["held_back"]]), names=False)
@@ -127,6 +132,11 @@ def main() -> None:
         _report_pieces("Real music, ducked by us", measure_pieces(arguments.material / "ducked"))
         _report_pieces("Generated, every factor varied", measure_pieces(arguments.material / "factorial"))
         _report_pieces("Modules, arranged by us", measure_pieces(arguments.material / "arranged"))
+
+
+def _drafted(folder: Path | None) -> list[Path]:
+    """Real tracks that are drafted too, where there are any."""
+    return [p for name in DRAFTED for p in sorted(folder.rglob(f"{name}.ogg"))[:1]] if folder else []
 
 
 def _truth(path: Path) -> dict[str, Any]:

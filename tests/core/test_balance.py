@@ -10,6 +10,7 @@ import pytest
 
 from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.changes import changes
+from ersatz.core.balance.clashes import CUT_HZ
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
 from ersatz.core.balance.lanes import measure_fine, measure_lane, measure_lanes, measured_bars, reference_db, to_db
 from ersatz.core.balance.match import balance_song
@@ -316,6 +317,16 @@ def test_locked_strips_stay_and_a_second_balance_moves_little(balanced, club_sur
     first = np.abs([a.gain_db - b.gain_db for a, b in zip(spoiled.parts, solved.parts)])
     second = np.abs([a.gain_db - b.gain_db for a, b in zip(solved.parts, again.parts)])
     assert second.mean() < first.mean()
+
+
+def test_needless_lows_are_cut_by_role_and_those_who_need_theirs_keep_them(song, club_survey, cache, drop):
+    low = _louder(with_strip(song, _lower(replace(song.part("pad"), low_cut_hz=0.0), 24)), "pad", 6)
+    solved = balance_song(low, club_survey, sections=(drop,), cache=cache)
+    assert solved.part("pad").low_cut_hz == CUT_HZ["chords"]
+    assert [solved.part(p).low_cut_hz for p in ("kick", "bass")] == [low.part(p).low_cut_hz for p in ("kick", "bass")]
+    kept = balance_song(low, club_survey, sections=(drop,), locked=frozenset({"pad"}), cache=cache)
+    assert kept.part("pad") == low.part("pad")
+    assert "low cut 140 Hz" in {c.strip: c.what for c in changes(low, solved)}["pad"]
 
 
 def test_one_section_alone_leaves_the_master(balanced, club_survey, cache, drop):

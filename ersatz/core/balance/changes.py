@@ -61,6 +61,8 @@ def _of_strip(old: Strip, new: Strip, song: Song) -> Iterator[str]:
     if new.mono_below_hz != old.mono_below_hz:
         yield f"mono below {new.mono_below_hz:.0f} Hz"
     if isinstance(new, Part) and isinstance(old, Part):
+        if new.low_cut_hz != old.low_cut_hz:
+            yield f"low cut {hz_said(new.low_cut_hz)}"
         was = {c.section: c.level_db for c in old.cells}
         for cell in new.cells:
             by = cell.level_db - was.get(cell.section, 0.0)

@@ -9,7 +9,7 @@ for why levels within a few dB of each other in a band matter).
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -215,24 +215,31 @@ def _ducking(m: Measured) -> Iterator[Clash]:
     )  # fmt: skip
 
 
-def _needless_lows(m: Measured) -> Iterator[Clash]:
-    mix = np.sum([lane.power for _, lane in m.parts()], axis=0)
+def needless_lows(rows: Iterable[tuple[Part, np.ndarray]], mix: np.ndarray) -> list[tuple[float, Part]]:
+    """Parts that are heard in lows which only kick and bass need, by how much (dB), the worst first. `rows`: parts with their power
+    per third octave; `mix`: that of all of them; shape (BANDS,)."""
     found = []
-    for part, lane in m.parts():
+    for part, power in rows:
         top = NEEDLESS_HZ.get(part.role)
         if top is None:
             continue
         inside = _bands(20.0, top)
-        under = float(to_db(lane.power[inside].sum()) - to_db(mix[inside].sum()))
-        if under > UNHEARD_DB and part.low_cut_hz < top:
-            found.append((under - UNHEARD_DB, part))
+        over = float(to_db(power[inside].sum()) - to_db(mix[inside].sum())) - UNHEARD_DB
+        if over > 0 and part.low_cut_hz < top:
+            found.append((over, part))
+    return sorted(found, key=lambda row: -row[0])
+
+
+def _needless_lows(m: Measured) -> Iterator[Clash]:
+    rows = [(part, lane.power) for part, lane in m.parts()]
+    found = needless_lows(rows, np.sum([power for _, power in rows], axis=0))
     if not found:
         return
-    parts = [p for _, p in sorted(found, key=lambda row: -row[0])]
+    parts = [p for _, p in found]
     edits = tuple({"kind": "set_cuts", "part": p.id, "low_cut_hz": CUT_HZ[p.role], "high_cut_hz": p.high_cut_hz} for p in parts)
     names = ", ".join(p.name for p in parts[:3]) + (f" and {len(parts) - 3} more" if len(parts) > 3 else "")
     yield Clash(
-        "lows", tuple(p.id for p in parts), 20.0, NEEDLESS_HZ[parts[0].role], round(max(a for a, _ in found), 1),
+        "lows", tuple(p.id for p in parts), 20.0, NEEDLESS_HZ[parts[0].role], round(found[0][0], 1),
         f"{names}: lows that only the kick and the bass need",
         f"Low cut {'by role' if len(parts) > 1 else hz_said(CUT_HZ[parts[0].role])}", edits,
     )  # fmt: skip

@@ -36,6 +36,8 @@ def reasons(before: Song, after: Song, survey: Survey, mixdown: Mixdown, section
 def _of_strip(old: Strip, new: Strip, survey: Survey, powers: Powers | None) -> Iterator[str]:
     if isinstance(old, Part) and isinstance(new, Part) and powers is not None and new.id in powers.ids:
         yield from _balance(old, new, powers)
+    if isinstance(old, Part) and isinstance(new, Part) and new.low_cut_hz > old.low_cut_hz:
+        yield "lows that only the kick and the bass need"
     if new.duck_db != old.duck_db:
         yield f"the reference pumps by {survey.pump.depth_db:.1f} dB"
     if isinstance(old, Master) and isinstance(new, Master):

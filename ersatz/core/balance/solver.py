@@ -15,6 +15,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from ersatz.core import bands
+from ersatz.core.balance.clashes import CUT_HZ, needless_lows
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
@@ -73,12 +74,27 @@ def solve_strips(
     song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
     step: Step = lambda fraction: None,
 ) -> Song:  # fmt: skip
-    """The song with faders, equalisers and section levels of its parts solved for `sections` (places in the plan; all that the
-    reference has if left out); strips in `locked` stay as they are."""
+    """The song with low cuts, faders, equalisers and section levels of its parts solved for `sections` (places in the plan; all
+    that the reference has if left out); strips in `locked` stay as they are."""
     powers = measure_powers(song, survey, mixdown, sections, step)
     if powers is None:
         return song
+    cut = _with_low_cuts(song, powers, locked)
+    if cut != song:
+        song, powers = cut, measure_powers(cut, survey, mixdown.varied(cut), sections, step)
+        if powers is None:
+            return song
     return _applied(song, powers, _solve(song, powers, locked), locked)
+
+
+def _with_low_cuts(song: Song, powers: Powers, locked: frozenset[str]) -> Song:
+    """Low cuts by role for the parts that are heard in lows that only kick and bass need, in whichever section."""
+    parts = [p for p in (song.part(i) for i in powers.ids) if p is not None]
+    for n in range(len(powers.sections)):
+        for _, part in needless_lows(zip(parts, powers.parts[:, n]), powers.parts[:, n].sum(axis=0)):
+            if part.id not in locked:
+                song = with_strip(song, replace(part, low_cut_hz=CUT_HZ[part.role]))
+    return song
 
 
 def measure_powers(
