@@ -250,7 +250,8 @@ def edit_sent(world: World, chance: random.Random) -> str:
     if chance.random() < 0.15:
         at = chance.randrange(len(body))
         body = body[:at] + chance.choice(RAW) + body[at + 2 :]
-    door = chance.choice(("edit/", "parts/kick/edit/", "parts/bass/preview/", "parts/kick/notes/edit/"))
+    doors = ("edit/", "edit/?show=sound&part=kick", "edit/?show=notes&part=kick", "edit/?show=balance", "edit/?show=nothing")
+    door = chance.choice((*doors, "parts/bass/preview/"))
     answer = world.client.post(f"/remakes/{world.remake}/{door}", body.encode("utf-8", "replace"), content_type="application/json")
     said = _answered(answer)
     # Whatever was kept can be read and shown.

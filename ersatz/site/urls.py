@@ -17,6 +17,7 @@ urlpatterns = [
     path("", include("ersatz.studio.shelf.urls")),
     path("", include("ersatz.studio.survey.urls")),
     path("", include("ersatz.studio.target.urls")),
+    path("", include("ersatz.studio.edits.urls")),
     path("", include("ersatz.studio.plan.urls")),
     path("", include("ersatz.studio.parts.urls")),
     path("", include("ersatz.studio.balance.urls")),

@@ -15,6 +15,7 @@ from ersatz.core.edits.strips import SetStrip
 from ersatz.core.exchange.midi import pattern_midi, write_midi
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.models import Remake
+from tests.web.addresses import edits
 from tests.web.conftest import drawing
 from tests.web.test_edits_and_listening import edit, flac
 
@@ -182,10 +183,12 @@ def test_the_notes_page_shows_all_drums_together_and_a_pitched_part_alone(web, r
 def test_notes_are_edited_from_their_page(web, remake):
     notes = [{"tick": 0, "ticks": 240, "midi": 40, "velocity": 0.9, "repeats": 2}]
     body = {"kind": "write_notes", "part": "bass", "pattern": "A", "bars": 1, "notes": notes}
-    state = post_json(web, "notes-edit", remake, ["bass"], revision=1, edit=body).json()
+    state = web.post(
+        edits("edit", remake, "notes", "bass"), json.dumps({"revision": 1, "edit": body}), content_type="application/json"
+    ).json()
     assert state["rows"][0]["patterns"]["A"]["notes"][0]["repeats"] == 2
-    assert web.post(reverse("notes-undo", args=[remake.pk, "bass"])).json()["revision"] == 1
-    assert web.post(reverse("notes-redo", args=[remake.pk, "bass"])).json()["revision"] == 2
+    assert web.post(edits("undo", remake, "notes", "bass")).json()["revision"] == 1
+    assert web.post(edits("redo", remake, "notes", "bass")).json()["revision"] == 2
 
 
 def test_a_pattern_goes_out_and_comes_in_as_midi(web, remake, song):
@@ -227,7 +230,7 @@ def test_nothing_of_a_remake_is_reached_by_another(client, other, remake, song):
         assert client.get(reverse(name, args=[pk, *args])).status_code == 404, name
     midi = pattern_midi(song, song.part("bass"), "A")
     for name, args in (
-        ("notes-edit", ["kick"]), ("notes-undo", ["kick"]), ("milestone", ["keep"]), ("milestone", ["take"]), ("midi-bring", []),
+        ("edit", []), ("undo", []), ("milestone", ["keep"]), ("milestone", ["take"]), ("midi-bring", []),
         ("pattern-bring", ["bass", "A"]),
     ):  # fmt: skip
         fields = {"name": "x", "milestone": 1, "revision": 1, "file": SimpleUploadedFile("a.mid", midi)}

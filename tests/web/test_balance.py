@@ -13,6 +13,7 @@ from ersatz.core.mixdown.render import HEADROOM_DB, Mixdown
 from ersatz.core.song.document import PUMP
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement
+from tests.web.addresses import edits
 
 
 @pytest.fixture
@@ -29,7 +30,7 @@ def bar(song):
 
 def edit(web, remake, **fields):
     body = {"revision": remake.revision.number, "edit": fields}
-    return web.post(reverse("balance-edit", args=[remake.pk]), json.dumps(body), content_type="application/json")
+    return web.post(edits("edit", remake, "balance"), json.dumps(body), content_type="application/json")
 
 
 def test_the_page_has_every_strip_with_its_figures(web, remake):
@@ -141,7 +142,7 @@ def test_bad_input_is_one_sentence_and_changes_nothing(web, remake, fields):
 
 def test_a_gain_that_is_no_number_is_refused(web, remake):
     body = '{"revision": 1, "edit": {"kind": "set_strip", "strip": "pad", "name": "gain_db", "value": NaN}}'
-    assert web.post(reverse("balance-edit", args=[remake.pk]), body, content_type="application/json").status_code == 400
+    assert web.post(edits("edit", remake, "balance"), body, content_type="application/json").status_code == 400
 
 
 def test_balancing_is_a_job_that_keeps_what_was_changed_meanwhile(web, remake, monkeypatch):
@@ -165,7 +166,7 @@ def test_balancing_is_a_job_that_keeps_what_was_changed_meanwhile(web, remake, m
     told = web.get(reverse("job", args=[job.pk])).json()["changes"]
     assert {row["strip"] for row in told} == {"bass", "lead"}
     assert remake.revision.sentence == "Balanced to the reference"
-    assert web.post(reverse("balance-undo", args=[remake.pk])).json()["undo"] != "Balanced to the reference"
+    assert web.post(edits("undo", remake, "balance")).json()["undo"] != "Balanced to the reference"
 
 
 def test_a_section_that_is_not_there_is_refused(web, remake):
@@ -184,7 +185,7 @@ def test_the_mix_of_others_is_not_found(web, remake, other):
     ]  # fmt: skip
     web.force_login(other)
     assert {web.get(a).status_code for a in addresses} == {404}
-    posts = ("balance-edit", "balance-undo", "balance-redo", "balance-preview", "balance-fit", "balance-solve")
+    posts = ("edit", "undo", "redo", "balance-preview", "balance-fit", "balance-solve")
     answers = {
         web.post(reverse(name, args=[remake.pk]), {"revision": 1, "curve": PUMP, "to": "kick"}).status_code for name in posts
     }

@@ -15,6 +15,7 @@ from ersatz.core.edits.strips import SetStrip
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement, Remake
+from tests.web.addresses import edits
 
 
 def edit(web, remake, revision, **fields):
@@ -25,6 +26,23 @@ def edit(web, remake, revision, **fields):
 
 def switch(on):
     return {"kind": "switch_part", "part": "kick", "section": "s1", "on": on}
+
+
+def test_an_edit_answers_with_what_the_page_that_asks_shows(web, remake):
+    body = {"revision": 1, "edit": switch(False)}
+    for show, part, has in (
+        ("plan", "", "transitions"),
+        ("balance", "", "curves"),
+        ("sound", "pad", "sound"),
+        ("notes", "bass", "rows"),
+    ):
+        answer = web.post(edits("edit", remake, show, part), json.dumps(body), content_type="application/json").json()
+        assert has in answer and answer["revision"] == 2
+        assert has in web.post(edits("undo", remake, show, part)).json()
+    for show, part in (("nothing", ""), ("sound", "nobody")):
+        assert web.post(edits("edit", remake, show, part), json.dumps(body), content_type="application/json").status_code == 404
+    remake.refresh_from_db()
+    assert remake.revision.number == 1
 
 
 def test_an_edit_makes_a_revision_that_can_be_undone_and_redone(web, remake):

@@ -10,6 +10,7 @@ from django.urls import reverse
 
 from ersatz.core.voices import library
 from ersatz.studio.models import Remake, SavedSound
+from tests.web.addresses import edits
 from tests.web.conftest import drawing
 
 
@@ -22,7 +23,7 @@ def post(web, address, **body):
 
 
 def edited(web, remake, revision, **edit):
-    return post(web, url("part-edit", remake), revision=revision, edit={"part": "lead", "strip": "lead", **edit})
+    return post(web, edits("edit", remake, "sound", "lead"), revision=revision, edit={"part": "lead", "strip": "lead", **edit})
 
 
 def test_the_page_opens_on_the_lead_and_lists_all_sounds(web, remake):
@@ -40,9 +41,9 @@ def test_an_edit_answers_with_the_new_sound_and_its_curves(web, remake):
     assert state["undo"] == "Lead: Cutoff 700 Hz"
     fields = {p["name"]: p["value"] for p in state["sound"]["blocks"]["Filter 1"]["params"]}
     assert fields["filter1_hz"] == 700.0
-    undone = web.post(url("part-undo", remake)).json()
+    undone = web.post(edits("undo", remake, "sound", "lead")).json()
     assert undone["redo"] == "Lead: Cutoff 700 Hz"
-    assert web.post(url("part-redo", remake)).json()["sha"] == state["sha"]
+    assert web.post(edits("redo", remake, "sound", "lead")).json()["sha"] == state["sha"]
 
 
 def test_refused_and_late_edits_say_why(web, remake):
@@ -124,7 +125,8 @@ def test_no_one_reaches_anothers_parts_and_sounds(client, other, web, remake, us
     gets = [url("part", remake), reverse("parts", args=[remake.pk]), reverse("listen-note", args=[remake.pk, sha, "lead", 60]),
             reverse("listen-saved", args=[own.pk]), url("part-bypass-level", remake, 0)]  # fmt: skip
     assert {client.get(address).status_code for address in gets} == {404}
-    posts = [url(name, remake) for name in ("part-edit", "part-undo", "part-redo", "part-preview", "part-save")]
+    posts = [edits(name, remake, "sound", "lead") for name in ("edit", "undo", "redo")]
+    posts += [url(name, remake) for name in ("part-preview", "part-save")]
     posts.append(reverse("sound-forget", args=["sound", own.pk]))
     assert {client.post(address, {}).status_code for address in posts} == {404}
     assert SavedSound.objects.of(user).count() == 1

@@ -19,7 +19,7 @@ from ersatz.core.errors import Cancelled
 from ersatz.studio import sweep
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, OwnSample, Reference, Remake
-from ersatz.studio.plan import views as plan_views
+from ersatz.studio.shared import edit as shared_edit
 from ersatz.studio.shared import renders
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -56,10 +56,10 @@ def test_bounds_hold_at_every_door(web, remake):
 
 
 def test_an_edit_whose_song_cant_be_shown_is_not_kept(web, remake, monkeypatch):
-    def broken(remake, revision):
+    def broken(remake, revision, part):
         raise ValueError("can't be drawn")
 
-    monkeypatch.setattr(plan_views, "state", broken)
+    monkeypatch.setitem(shared_edit._SHOWS, "plan", broken)
     assert edit(web, remake).status_code == 400
     remake.refresh_from_db()
     assert remake.head == 1 and remake.revisions.count() == 1

@@ -14,6 +14,7 @@ from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.studio.models import OwnSample
 from ersatz.studio.shared.renders import mixdown_of
 from tests.core.test_loops import loop
+from tests.web.addresses import edits
 
 
 def wav(hz=440.0, seconds=1.0, name="Fog_horn two.wav"):
@@ -29,7 +30,7 @@ def bring(web, file):
 
 def edit(web, remake, revision, **what):
     body = json.dumps({"revision": revision, "edit": {"part": "lead", **what}})
-    return web.post(reverse("part-edit", args=[remake.pk, "lead"]), body, content_type="application/json").json()
+    return web.post(edits("edit", remake, "sound", "lead"), body, content_type="application/json").json()
 
 
 def played(web, answer_url):
@@ -137,11 +138,11 @@ def test_a_loop_is_read_and_fitted_to_the_song(web, user, remake, client, other)
     url = reverse("loop-reading", args=[remake.pk, "lead", own.pk])
     edit = {"kind": "set_sample", "part": "lead", "slot": "sample", "sample": own.sha, "name": own.name}
     posted = {"revision": 1, "edit": edit}
-    web.post(reverse("part-edit", args=[remake.pk, "lead"]), json.dumps(posted), content_type="application/json")
+    web.post(edits("edit", remake, "sound", "lead"), json.dumps(posted), content_type="application/json")
     found = web.get(url).json()
     assert found["said"].startswith("120.0 BPM, 8 beats, A minor (")
     posted = {"revision": 2, "edit": found["fitsKey"]}
-    state = web.post(reverse("part-edit", args=[remake.pk, "lead"]), json.dumps(posted), content_type="application/json").json()
+    state = web.post(edits("edit", remake, "sound", "lead"), json.dumps(posted), content_type="application/json").json()
     remake.refresh_from_db()
     params = remake.revision.song.part("lead").sound.params
     assert params["time_beats"] == 8 and state["undo"].startswith("8 beats at")
@@ -153,12 +154,12 @@ def test_a_loop_is_read_and_fitted_to_the_song(web, user, remake, client, other)
 
 def test_a_sliced_sample_says_how_many_keys_it_has(web, user, remake):
     own = OwnSample.keep(user, "Deck loop", loop(120.0, 8))
-    url = reverse("part-edit", args=[remake.pk, "rim"])
-    edits = (
+    url = edits("edit", remake, "sound", "rim")
+    made = (
         {"kind": "set_sample", "part": "rim", "slot": "sample", "sample": own.sha, "name": own.name},
         {"kind": "set_sound_choice", "part": "rim", "name": "slice_mode", "option": "16 parts"},
     )
-    for revision, edit in enumerate(edits, 1):
+    for revision, edit in enumerate(made, 1):
         web.post(url, json.dumps({"revision": revision, "edit": edit}), content_type="application/json")
     text = web.get(reverse("part-notes", args=[remake.pk, "rim"])).content.decode()
     drawing = json.loads(text.split('<script id="drawing" type="application/json">')[1].split("</script>")[0])

@@ -20,12 +20,13 @@ from ersatz.core.song.strips import MASTER, Strip
 from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES
 from ersatz.studio.models import Remake, Revision
 from ersatz.studio.shared.chains import chains_for
-from ersatz.studio.shared.edit import steps
+from ersatz.studio.shared.edit import shown_on, steps
 from ersatz.studio.shared.effects import effect_state, field
 from ersatz.studio.shared.frame import latest_measurement
 
 
-def balance_state(remake: Remake, revision: Revision) -> dict[str, Any]:
+@shown_on("balance")
+def balance_state(remake: Remake, revision: Revision, part: str = "") -> dict[str, Any]:
     song = revision.song
     return {
         **steps(remake, revision),

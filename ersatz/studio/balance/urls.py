@@ -7,9 +7,6 @@ BARS = "<number:first>-<number:last>"
 
 urlpatterns = [
     path(PAGE, views.balance, name="balance"),
-    path(f"{PAGE}edit/", views.edit, name="balance-edit"),
-    path(f"{PAGE}undo/", views.step, {"by": -1}, name="balance-undo"),
-    path(f"{PAGE}redo/", views.step, {"by": 1}, name="balance-redo"),
     path(f"{PAGE}solve/", views.solve, name="balance-solve"),
     path(f"{PAGE}state/", views.now, name="balance-state"),
     path(f"{PAGE}fit/", views.fit, name="balance-fit"),

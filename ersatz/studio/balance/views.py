@@ -32,7 +32,7 @@ from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
 from ersatz.studio.shared.chains import chains_for, save_chain
-from ersatz.studio.shared.edit import answer_edit, answer_made, answer_step
+from ersatz.studio.shared.edit import answer_made, state_for
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
@@ -62,18 +62,6 @@ def balance(request: HttpRequest, pk: int) -> HttpResponse:
     context = frame("balance", remake=remake)
     context["drawing"] = {**balance_state(remake, revision), **fixed_state(remake), "headroomDb": HEADROOM_DB}
     return render(request, "studio/balance.html", context)
-
-
-@login_required
-@require_POST
-def edit(request: HttpRequest, pk: int) -> JsonResponse:
-    return answer_edit(request, pk, balance_state)
-
-
-@login_required
-@require_POST
-def step(request: HttpRequest, pk: int, by: int) -> JsonResponse:
-    return answer_step(request, pk, by, balance_state)
 
 
 @login_required
@@ -272,7 +260,7 @@ def fit(request: HttpRequest, pk: int) -> JsonResponse:
             raise InvalidEdit("The reference isn’t surveyed.")
         return fitted_to_reference(curve, survey)
 
-    return answer_made(remake, wanted["revision"], made, balance_state)
+    return answer_made(remake, wanted["revision"], made, state_for("balance"))
 
 
 @login_required

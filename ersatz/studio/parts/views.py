@@ -25,7 +25,7 @@ from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
 from ersatz.studio.parts.notes import fixed_state, notes_state
 from ersatz.studio.parts.state import browser_state, part_state, sound_state
 from ersatz.studio.shared.chains import save_chain
-from ersatz.studio.shared.edit import State, answer_edit, answer_midi, answer_step
+from ersatz.studio.shared.edit import answer_midi, shown_on, state_for
 from ersatz.studio.shared.effects import effect_state
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.parts import middle_of
@@ -50,8 +50,9 @@ def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
     return remake, remake.revision
 
 
-def _state(part_id: str) -> State:
-    return lambda remake, revision: part_state(remake, revision, _part_of(revision.song, part_id))
+@shown_on("sound")
+def _sound(remake: Remake, revision: Revision, part: str) -> dict:
+    return part_state(remake, revision, _part_of(revision.song, part))
 
 
 @login_required
@@ -77,8 +78,9 @@ def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     return render(request, "studio/part.html", context)
 
 
-def _notes(part_id: str) -> State:
-    return lambda remake, revision: notes_state(remake, revision, _part_of(revision.song, part_id))
+@shown_on("notes")
+def _notes(remake: Remake, revision: Revision, part: str) -> dict:
+    return notes_state(remake, revision, _part_of(revision.song, part))
 
 
 @login_required
@@ -90,18 +92,6 @@ def notes(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     context = {**frame("parts", remake=remake), "part": opened}
     context["drawing"] = {**notes_state(remake, revision, opened), **fixed_state(remake.reference.survey)}
     return render(request, "studio/notes.html", context)
-
-
-@login_required
-@require_POST
-def notes_edit(request: HttpRequest, pk: int, part: str) -> JsonResponse:
-    return answer_edit(request, pk, _notes(part))
-
-
-@login_required
-@require_POST
-def notes_step(request: HttpRequest, pk: int, part: str, by: int) -> JsonResponse:
-    return answer_step(request, pk, by, _notes(part))
 
 
 @login_required
@@ -121,25 +111,9 @@ def pattern_file(request: HttpRequest, pk: int, part: str, pattern: str) -> Http
 @require_POST
 def bring_pattern(request: HttpRequest, pk: int, part: str, pattern: str) -> JsonResponse:
     """The notes of a MIDI file's fullest track into a pattern, which becomes as long as they are."""
-    return answer_midi(request, pk, lambda read, song, name: pattern_edit(read, song, part, pattern, name), _notes(part))
-
-
-@login_required
-@require_POST
-def edit(request: HttpRequest, pk: int, part: str) -> JsonResponse:
-    return answer_edit(request, pk, _state(part))
-
-
-@login_required
-@require_POST
-def undo(request: HttpRequest, pk: int, part: str) -> JsonResponse:
-    return answer_step(request, pk, -1, _state(part))
-
-
-@login_required
-@require_POST
-def redo(request: HttpRequest, pk: int, part: str) -> JsonResponse:
-    return answer_step(request, pk, +1, _state(part))
+    return answer_midi(
+        request, pk, lambda read, song, name: pattern_edit(read, song, part, pattern, name), state_for("notes", part)
+    )
 
 
 @login_required

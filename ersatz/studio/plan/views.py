@@ -24,7 +24,7 @@ from ersatz.core.voices import library
 from ersatz.studio.errors import last_readable
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
-from ersatz.studio.shared.edit import answer_edit, answer_midi, answer_milestone, answer_return, answer_step, steps
+from ersatz.studio.shared.edit import answer_midi, shown_on, state_for, steps
 from ersatz.studio.shared.frame import frame, unfinished_job
 
 #: Length of the window of short-term loudness, EBU Tech 3341.
@@ -51,7 +51,8 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "studio/plan.html", context)
 
 
-def state(remake: Remake, revision: Revision) -> dict:
+@shown_on("plan")
+def state(remake: Remake, revision: Revision, part: str = "") -> dict:
     """The song as the Plan shows it, with what can be undone and redone."""
     song = revision.song
     return {
@@ -139,36 +140,6 @@ def reference_plan(survey: Survey, target: Target | None) -> dict:
 
 
 @login_required
-@require_POST
-def edit(request: HttpRequest, pk: int) -> JsonResponse:
-    return answer_edit(request, pk, state)
-
-
-@login_required
-@require_POST
-def undo(request: HttpRequest, pk: int) -> JsonResponse:
-    return answer_step(request, pk, -1, state)
-
-
-@login_required
-@require_POST
-def redo(request: HttpRequest, pk: int) -> JsonResponse:
-    return answer_step(request, pk, +1, state)
-
-
-@login_required
-@require_POST
-def return_to(request: HttpRequest, pk: int, number: int) -> JsonResponse:
-    return answer_return(request, pk, number, state)
-
-
-@login_required
-@require_POST
-def milestone(request: HttpRequest, pk: int, what: str) -> JsonResponse:
-    return answer_milestone(request, pk, what, state)
-
-
-@login_required
 @require_safe
 def now(request: HttpRequest, pk: int) -> JsonResponse:
     """Where the song stands: for windows that may have been overtaken."""
@@ -209,7 +180,7 @@ def standing_still(request: HttpRequest, pk: int) -> JsonResponse:
 @require_POST
 def bring_midi(request: HttpRequest, pk: int) -> JsonResponse:
     """A MIDI file as a whole arrangement: its tracks become parts."""
-    return answer_midi(request, pk, lambda read, song, name: arrangement_of(read, name, song.grid.ticks_per_bar), state)
+    return answer_midi(request, pk, lambda read, song, name: arrangement_of(read, name, song.grid.ticks_per_bar), state_for("plan"))
 
 
 def _current(request: HttpRequest, pk: int) -> Song:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from django.db import transaction
-from django.http import HttpRequest, JsonResponse
+from django.http import Http404, HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
 
 from ersatz.core.edits import Edit
@@ -23,6 +24,28 @@ MOST_LISTED, MOST_AHEAD = 60, 20
 UNREADABLE = "That edit can't be read."
 
 State = Callable[[Remake, Revision], dict]
+#: A song as a page shows it; the third is the id of the part that is open there, "" for none.
+Shows = Callable[[Remake, Revision, str], dict]
+AnyShows = TypeVar("AnyShows", bound=Shows)
+#: By page; each page enters its own.
+_SHOWS: dict[str, Shows] = {}
+
+
+def shown_on(page: str) -> Callable[[AnyShows], AnyShows]:
+    """Enters what a page shows of a song: edits that name the page are answered with it."""
+
+    def enter(shows: AnyShows) -> AnyShows:
+        _SHOWS[page] = shows
+        return shows
+
+    return enter
+
+
+def state_for(page: str, part: str = "") -> State:
+    """Raises Http404 for a page that shows no song."""
+    if page not in _SHOWS:
+        raise Http404
+    return lambda remake, revision: _SHOWS[page](remake, revision, part)
 
 
 def steps(remake: Remake, revision: Revision) -> dict:

@@ -54,6 +54,6 @@ export function edits({ url, says, revision, show, refused }) {
   /** Whatever else changes the song takes its turn, or an older answer would be shown over a newer one. */
   send.post = (address, fields) => queue(() => post(address, fields));
   /** To a revision of the history. */
-  send.returnTo = (number) => queue(() => post(url.replace(/edit\/$/, `return/${number}/`)));
+  send.returnTo = (number) => queue(() => post(url.replace("/edit/", `/return/${number}/`)));
   return send;
 }
