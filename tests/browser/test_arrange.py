@@ -259,7 +259,7 @@ def test_keys_on_cells_always_answer_and_touch_the_chosen_ones_only(empty):
 
 def test_an_edit_whose_answer_cant_be_drawn_says_so_and_the_next_is_made(empty):
     page = empty
-    address = page.url.split("?")[0] + "edit/"
+    address = page.url.split("?")[0] + "edit/?show=plan"
     page.route(address, lambda route: route.fulfill(json={"revision": 1}), times=1)
     page.get_by_role("button", name="Adopt its whole plan").click()
     page.locator("#plan-says").get_by_text("could not show the last change").wait_for()

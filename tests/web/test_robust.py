@@ -59,6 +59,8 @@ def test_an_edit_whose_song_cant_be_shown_is_not_kept(web, remake, monkeypatch):
     def broken(remake, revision, part):
         raise ValueError("can't be drawn")
 
+    # What pages enter is entered by now.
+    assert web.get(reverse("plan", args=[remake.pk])).status_code == 200
     monkeypatch.setitem(shared_edit._SHOWS, "plan", broken)
     assert edit(web, remake).status_code == 400
     remake.refresh_from_db()

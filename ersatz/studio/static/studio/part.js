@@ -204,7 +204,7 @@ function targetField(targets, chosen, set) {
 
 const chain = new ChainEditor({
   list: byId("chain"), panel: byId("effect"), effects: () => state.effects, send, preview, ducker: () => state.ducker,
-  bypassUrl: (i) => host.dataset.edit.replace(/edit\/$/, `level/${i}/`), parts: () => state.parts.filter(([id]) => id !== state.part.id),
+  bypassUrl: (i) => `${host.dataset.home}${state.part.id}/level/${i}/`, parts: () => state.parts.filter(([id]) => id !== state.part.id),
 });
 
 // Sounds to load ------------------------------------------------------------------------------------------------------
@@ -292,7 +292,7 @@ function loopTools(sample) {
   if (!known) {
     box.append(button("Read its tempo and key", async () => {
       byId("samples-say").textContent = `reading ${sample.name}`;
-      const answer = await fetch(host.dataset.edit.replace(/edit\/$/, `loop/${sample.id}/`)), data = await answer.json();
+      const answer = await fetch(`${host.dataset.home}${state.part.id}/loop/${sample.id}/`), data = await answer.json();
       byId("samples-say").textContent = "";
       if (answer.ok) readings.set(sample.id, data);
       else says.textContent = data.error ?? "The sample could not be read.";
