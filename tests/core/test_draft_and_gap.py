@@ -14,6 +14,7 @@ from ersatz.core.effects.chain import apply_effect
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import Cancelled, NoTempo, UnusableDocument
 from ersatz.core.gap import compare
+from ersatz.core.gap.compare import spectrum_difference
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import duck_triggers
@@ -135,6 +136,20 @@ def test_a_track_against_itself_has_no_gap(club_survey):
     assert all(f.verdict == "matched" for f in gap.figures if f.name != "True peak")
     assert all(f.difference in (None, 0.0) for f in gap.figures)
     assert set(gap.spectrum_difference_db) == {0.0}
+
+
+def test_how_empty_an_empty_band_is_makes_no_difference(club_survey):
+    """A floor 60 dB down in the reference and none at all in the remake sound alike; a bass in its place doesn't."""
+
+    def with_lows(survey, db):
+        rows = [replace(row, level_db=(*(db,) * 8, *row.level_db[8:])) for row in survey.spectrum.per_section]
+        return replace(survey, spectrum=replace(survey.spectrum, per_section=tuple(rows)))
+
+    top = max(max(row.level_db) for row in club_survey.spectrum.per_section)
+    empty, emptier, full = (with_lows(club_survey, top + db) for db in (-60.0, -95.0, 0.0))
+    place = club_survey.main_section()
+    assert np.abs(spectrum_difference(empty, emptier, place, place)).max() < 1e-9
+    assert spectrum_difference(empty, full, place, place)[4] > 15
 
 
 def test_a_drop_that_goes_over_into_another_has_its_impact_behind_it(club_survey):

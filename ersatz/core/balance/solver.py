@@ -27,6 +27,7 @@ from ersatz.core.song.document import EqBand, Song, with_strip
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import Effect, with_fader
 from ersatz.core.survey.document import Survey
+from ersatz.core.target.document import HEARD_DB, heard
 
 LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 #: Id of the equaliser that the solver keeps in a part's chain; what it solved before, it solves anew.
@@ -44,6 +45,8 @@ BROAD = 4.0
 STANDS = 1.0
 #: Bells and section levels under this aren't heard and are left out.
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
+#: A solution that comes nearer by less than this in the mean is left.
+LEAST_GAINED_DB = 0.12
 #: So many bars stand for a section.
 BARS = 8
 #: A part this far under the mix in all bands isn't judged.
@@ -117,14 +120,14 @@ def measure_powers(
             rest[n] += bands.band_power(tone(mixdown.strip_samples(strip.id, first, last), neutral), RATE_HZ)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
-    heard = parts.sum(axis=(0, 2)) > SILENT
-    if not audible.any() or not heard.any():
+    sounds = parts.sum(axis=(0, 2)) > SILENT
+    if not audible.any() or not sounds.any():
         return None
-    chosen = [k for k, on in zip(chosen, heard) if on]
+    chosen = [k for k, on in zip(chosen, sounds) if on]
     targets = np.array([survey.spectrum.per_section[theirs[placed[k][1].id]].level_db for k in chosen])
     lufs = np.array([survey.sections[theirs[placed[k][1].id]].loudness_lufs for k in chosen])
     ids = tuple(p.id for p, on in zip(song.parts, audible) if on)
-    return Powers(ids, tuple(chosen), parts[audible][:, heard], rest[heard], targets, lufs)
+    return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs)
 
 
 @dataclass(frozen=True)
@@ -157,11 +160,9 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     known = inside()
     count, sections, _ = powers.parts.shape
     bells = _responses()[:, known]
-    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], powers.targets[:, known]
+    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], heard(powers.targets[:, known])
     free = np.array([i not in locked for i in powers.ids], float)
-    # Empty bands of the reference (a rolled-off master) say nothing, outer bands little.
-    top = targets.max(axis=1, keepdims=True)
-    weight = np.where(targets > top - 55, 1.0, 0.15) * _section_weights(song, powers)[:, None]
+    weight = np.broadcast_to(_section_weights(song, powers)[:, None], targets.shape)
     own = _bounds(song, powers)
     # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
     present = parts.sum(axis=1) > parts.sum(axis=(0, 1))[None] * 10**-2.5
@@ -175,16 +176,17 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
 
     loud = powers.loudness - powers.loudness.max()
     # Loudness hears the bands by K-weighting.
-    heard = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
+    weighting = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
 
     def residual(x: np.ndarray) -> np.ndarray:
         s = split(x)
         gain = s.faders[:, None, None] + s.cells[:, :, None] + (s.bells @ bells)[:, None, :]
         power = (parts * 10 ** (gain / 10)).sum(axis=0) + rest
-        level = 10 * np.log10(power + 1e-14)
+        # Smoothly towards what is heard beside the loudest band, so that a solver can follow.
+        level = 10 * np.log10(power + power.max(axis=1, keepdims=True) * 10 ** (-HEARD_DB / 10) + 1e-14)
         off = (level - targets) * weight
         off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
-        total = 10 * np.log10((power * heard).sum(axis=1) + 1e-14)
+        total = 10 * np.log10((power * weighting).sum(axis=1) + 1e-14)
         stands = (total - total.max() - loud) * STANDS
         return np.concatenate([
             off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
@@ -197,7 +199,11 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     may = np.concatenate([free, (matters * free[:, None]).ravel(), (plays * free[:, None]).ravel()])
     low, high = np.where(may > 0, low, -small), np.where(may > 0, high, small)
     found = least_squares(residual, np.zeros(len(low)), bounds=(low, high), loss="soft_l1", max_nfev=40)
-    return split(np.where(may > 0, found.x, 0.0))
+    as_it_is = np.zeros(len(low))
+    bands_off = weight.size + len(loud)
+    gained = np.abs(residual(as_it_is))[:bands_off].mean() - np.abs(residual(found.x))[:bands_off].mean()
+    # What was solved already isn't moved on and on for next to nothing.
+    return split(np.where(may > 0, found.x, 0.0) if gained >= LEAST_GAINED_DB else as_it_is)
 
 
 def _section_weights(song: Song, powers: Powers) -> np.ndarray:

@@ -19,7 +19,7 @@ import numpy as np
 from ersatz.core.bands import hz_said
 from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
-from ersatz.core.target.document import Span, Spread, balanced, in_balance, width_above_270_hz
+from ersatz.core.target.document import Span, Spread, balanced, heard, in_balance, width_above_270_hz
 
 SCHEMA = "ersatz.gap/1"
 #: A figure over tolerance but under this many tolerances is close.
@@ -137,10 +137,10 @@ def _changes(reference: Survey, remake: Survey) -> list[Figure]:
 
 
 def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
-    """Remake less reference per third octave at equal loudness: the mean over 40 Hz to 12 kHz is taken out, dB."""
-    return np.asarray(
-        balanced(remake.spectrum.per_section[partner].level_db) - balanced(reference.spectrum.per_section[main].level_db)
-    )
+    """Remake less reference per third octave at equal loudness: the mean over 40 Hz to 12 kHz is taken out, dB. What isn't heard
+    beside the loudest band counts as equally empty."""
+    mine, theirs = remake.spectrum.per_section[partner], reference.spectrum.per_section[main]
+    return np.asarray(balanced(heard(mine.level_db)) - balanced(heard(theirs.level_db)))
 
 
 class Labelled(Protocol):

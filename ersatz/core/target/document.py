@@ -22,6 +22,9 @@ from ersatz.core.survey.document import Corrections, ShortTerm, Survey
 SCHEMA = "ersatz.target/1"
 #: Where the balance counts: the same stretch that a gap is measured over.
 BALANCE_HZ = (40.0, 12_500.0)
+#: What lies so far under the loudest third octave isn't heard beside it (masking; Moore, Glasberg & Baer 1997): how empty a band is
+#: that is empty in one track says nothing.
+HEARD_DB = 40.0
 LOW_PERCENTILE, HIGH_PERCENTILE = 10.0, 90.0
 
 
@@ -162,7 +165,13 @@ def in_balance() -> np.ndarray:
     return (centres >= BALANCE_HZ[0]) & (centres <= BALANCE_HZ[1])
 
 
-def balanced(levels: Sequence[float]) -> np.ndarray:
+def heard(levels: Sequence[float] | np.ndarray) -> np.ndarray:
+    """Third-octave levels, none further than HEARD_DB under the loudest; along the last axis."""
+    x = np.asarray(levels, dtype=float)
+    return np.asarray(np.maximum(x, x.max(axis=-1, keepdims=True) - HEARD_DB))
+
+
+def balanced(levels: Sequence[float] | np.ndarray) -> np.ndarray:
     """Third-octave levels less their mean over BALANCE_HZ."""
     x = np.asarray(levels, dtype=float)
     return np.asarray(x - x[in_balance()].mean())
