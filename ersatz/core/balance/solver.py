@@ -162,7 +162,9 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     bells = _responses()[:, known]
     parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], heard(powers.targets[:, known])
     free = np.array([i not in locked for i in powers.ids], float)
-    weight = np.broadcast_to(_section_weights(song, powers)[:, None], targets.shape)
+    # Bands that the reference leaves empty (a rolled-off master, a breakdown's lows) say little.
+    empty = targets <= targets.max(axis=1, keepdims=True) - HEARD_DB
+    weight = np.where(empty, 0.15, 1.0) * _section_weights(song, powers)[:, None]
     own = _bounds(song, powers)
     # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
     present = parts.sum(axis=1) > parts.sum(axis=(0, 1))[None] * 10**-2.5

@@ -2,6 +2,7 @@
 // and the reference's measured curve where there is one.
 
 import { button, menu, node, selectBox } from "./dom.js";
+import { drag } from "./drag.js";
 import { el } from "./draw.js";
 import { shown } from "./fields.js";
 import { SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
@@ -197,21 +198,20 @@ export class Automation {
     put(tick, value);
     handle.addEventListener("focus", () => { this.picked = i; this.tools(); });
     handle.addEventListener("pointerdown", (event) => {
-      event.preventDefault();
       event.stopPropagation();
       handle.focus();
-      handle.setPointerCapture(event.pointerId);
       let now = [tick, value];
-      const move = (e) => {
-        const box = this.lane.getBoundingClientRect();
-        now = [this.#between(i, this.#snapped(this.rows.barAt(e.clientX) * TICKS, e.shiftKey)), this.#rounded(this.value(e.clientY - box.top))];
-        put(...now);
-      };
-      handle.addEventListener("pointermove", move);
-      handle.addEventListener("pointerup", () => {
-        handle.removeEventListener("pointermove", move);
-        if (now[0] !== tick || now[1] !== value) this.#change([tick, value], () => [now[0], now[1], bend]);
-      }, { once: true });
+      drag(event, handle, {
+        move: (e) => {
+          const box = this.lane.getBoundingClientRect();
+          now = [this.#between(i, this.#snapped(this.rows.barAt(e.clientX) * TICKS, e.shiftKey)), this.#rounded(this.value(e.clientY - box.top))];
+          put(...now);
+        },
+        done: (kept) => {
+          if (!kept) put(tick, value);
+          else if (now[0] !== tick || now[1] !== value) this.#change([tick, value], () => [now[0], now[1], bend]);
+        },
+      });
     });
     handle.addEventListener("keydown", (event) => {
       const by = { ArrowUp: 1, ArrowDown: -1 }[event.key], along = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
@@ -282,8 +282,6 @@ export class Automation {
   /** A line drawn by hand: a value for every 16th that the pointer passes. */
   #freehand(event) {
     if (event.target.closest(".point")) return;
-    event.preventDefault();
-    this.lane.setPointerCapture(event.pointerId);
     const drawn = new Map(), svg = this.lane.querySelector("svg"), line = el("path", { class: "ownline drawn" });
     svg.append(line);
     const move = (e) => {
@@ -292,12 +290,17 @@ export class Automation {
       line.setAttribute("d", [...drawn].sort((a, b) => a[0] - b[0]).map(([t, v], i) => `${i ? "L" : "M"}${t} ${this.y(v)}`).join(""));
     };
     move(event);
-    this.lane.addEventListener("pointermove", move);
-    this.lane.addEventListener("pointerup", () => {
-      this.lane.removeEventListener("pointermove", move);
-      const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([tick, v]) => ({ tick, value: v, curve: 0 }));
-      this.send({ kind: "draw_automation", target: named(this.owner, this.target), points });
-    }, { once: true });
+    drag(event, this.lane, {
+      move,
+      done: (kept) => {
+        if (!kept) {
+          line.remove();
+          return;
+        }
+        const points = [...drawn].sort((a, b) => a[0] - b[0]).map(([tick, v]) => ({ tick, value: v, curve: 0 }));
+        this.send({ kind: "draw_automation", target: named(this.owner, this.target), points });
+      },
+    });
   }
 
   tools(section = this.section) {

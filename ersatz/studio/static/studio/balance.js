@@ -114,6 +114,12 @@ const act = {
     if (!event.shiftKey) act.pick(id);
     else draw();
   },
+  /** What was held is given up: the strip stands as it stood. */
+  letGo(id) {
+    live.delete(id);
+    preview.update(wanted());
+    lanes.redraw();
+  },
   near: (id) => preview.prefetch(id),
   nearSend: (id, to) => preview.prefetchSend(id, to),
   drag: (id, figures) => hold(id, { figures }),

@@ -2,6 +2,7 @@
 
 import { place } from "./bars.js";
 import { button, mark, menu, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { choiceField, numberField } from "./fields.js";
 import { described } from "./soundpicker.js";
 
@@ -133,24 +134,23 @@ export class Cells {
   #down(event) {
     const at = this.#placeOf(event.target);
     if (!at || event.button !== 0) return;
-    event.preventDefault();
     this.choose(event.shiftKey && this.chosen ? this.chosen.from : at, at);
     this.focus();
     this.dragging = true;
     let moved = event.shiftKey;
-    const move = (e) => {
-      const over = this.#placeOf(document.elementFromPoint(e.clientX, e.clientY));
-      if (!over || (over[0] === this.chosen.at[0] && over[1] === this.chosen.at[1])) return;
-      moved = true;
-      this.choose(this.chosen.from, over);
-    };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", () => {
-      window.removeEventListener("pointermove", move);
-      this.dragging = false;
-      this.tools();
-      if (!moved && !this.all()[0]?.[2]?.on) this.#put("on", () => ({ on: true }));
-    }, { once: true });
+    drag(event, this.host, {
+      move: (e) => {
+        const over = this.#placeOf(document.elementFromPoint(e.clientX, e.clientY));
+        if (!over || (over[0] === this.chosen.at[0] && over[1] === this.chosen.at[1])) return;
+        moved = true;
+        this.choose(this.chosen.from, over);
+      },
+      done: (kept) => {
+        this.dragging = false;
+        this.tools();
+        if (kept && !moved && !this.all()[0]?.[2]?.on) this.#put("on", () => ({ on: true }));
+      },
+    });
   }
 
   #key(event) {

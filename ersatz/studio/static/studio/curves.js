@@ -1,5 +1,6 @@
 // Curves of sounds and effects, and handles on them: points that are dragged, or moved with the arrow keys.
 
+import { drag } from "./drag.js";
 import { el, frequencyAxis, fresh, ownCurve, path, svgOf, text } from "./draw.js";
 
 const LOW = 20, HIGH = 20000, BARS = 16;
@@ -20,11 +21,8 @@ function handle(svg, x, y, name, move, done) {
     return [((event.clientX - box.left) / box.width) * view.width, ((event.clientY - box.top) / box.height) * view.height];
   };
   node.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
-    node.setPointerCapture(event.pointerId);
-    const dragged = (e) => go(...place(e));
-    node.addEventListener("pointermove", dragged);
-    node.addEventListener("pointerup", () => { node.removeEventListener("pointermove", dragged); done(); }, { once: true });
+    const was = [Number(node.getAttribute("cx")), Number(node.getAttribute("cy"))];
+    drag(event, node, { move: (e) => go(...place(e)), done: (kept) => { if (!kept) go(...was); done(); } });
   });
   node.addEventListener("keydown", (event) => {
     const by = { ArrowLeft: [-4, 0], ArrowRight: [4, 0], ArrowUp: [0, -4], ArrowDown: [0, 4] }[event.key];
@@ -83,11 +81,9 @@ function columns(svg, values, low, high, changed, done) {
     changed?.(values);
   };
   svg.onpointerdown = (event) => {
-    event.preventDefault();
-    svg.setPointerCapture(event.pointerId);
+    const was = [...values];
     paint(event);
-    svg.onpointermove = paint;
-    svg.onpointerup = () => { svg.onpointermove = null; svg.onpointerup = null; done(values); };
+    drag(event, svg, { move: paint, done: (kept) => { if (!kept) was.forEach((v, i) => set(i, v)); done(values); } });
   };
   rects.forEach((rect, i) => rect.addEventListener("keydown", (event) => {
     const by = { ArrowUp: 0.05, ArrowDown: -0.05 }[event.key];

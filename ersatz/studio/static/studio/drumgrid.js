@@ -3,6 +3,7 @@
 
 import { edge, place } from "./bars.js";
 import { mark, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { placeSaid } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
@@ -103,12 +104,10 @@ export class DrumGrid {
 
   #drag(event, row, note, hit) {
     if (event.button !== 0) return;
-    event.preventDefault();
     event.stopPropagation();
     const { page } = this, key = `${row.id}/${page.key(note)}`, was = page.picked.has(key), start = [event.clientX, event.clientY];
     if (event.shiftKey) page.pick(row, [note], page.row === row.id);
     else if (!was) page.pick(row, [note]);
-    hit.setPointerCapture(event.pointerId);
     let velocity = note.velocity, nudge = note.nudge_ms;
     const move = (e) => {
       const [dx, dy] = [e.clientX - start[0], e.clientY - start[1]];
@@ -117,15 +116,15 @@ export class DrumGrid {
       hit.style.height = `${5 + velocity * (TALL - 9)}px`;
       hit.style.left = `calc(var(--bar) * ${note.tick / BAR + nudge / (240_000 / page.song.bpm)})`;
     };
-    hit.addEventListener("pointermove", move);
-    hit.addEventListener("pointerup", () => {
-      hit.removeEventListener("pointermove", move);
+    drag(event, hit, { move, done: (kept) => {
+      if (!kept) return page.draw();
       const [louder, later] = [velocity - note.velocity, nudge - note.nudge_ms];
       if (later) page.change((n) => ({ nudge_ms: Math.max(-100, Math.min(100, n.nudge_ms + later)) }), `nudged by ${later} ms`);
       else if (louder) page.change((n) => ({ velocity: Math.max(0.05, Math.min(1, Number((n.velocity + louder).toFixed(2)))) }), "velocities");
       else if (was && !event.shiftKey) page.remove(row, [note]);
       else page.draw();
-    }, { once: true });
+      return undefined;
+    } });
   }
 
   #add(row, tick) {

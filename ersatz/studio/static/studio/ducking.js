@@ -2,6 +2,7 @@
 // how deep every strip is ducked.
 
 import { button, menu, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { el, fresh, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
 import { choiceField, numberField } from "./fields.js";
 import { calledOf } from "./lanes.js";
@@ -110,11 +111,8 @@ export class DuckingPanel {
         show();
       };
       square.addEventListener("pointerdown", (event) => {
-        event.preventDefault();
-        square.setPointerCapture(event.pointerId);
-        const dragged = (e) => to(place(e));
-        square.addEventListener("pointermove", dragged);
-        square.addEventListener("pointerup", () => { square.removeEventListener("pointermove", dragged); this.#put(curve, held); }, { once: true });
+        const was = at();
+        drag(event, square, { move: (e) => to(place(e)), done: (kept) => { if (kept) this.#put(curve, held); else to(was); } });
       });
       square.addEventListener("keydown", (event) => {
         const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];

@@ -1,6 +1,7 @@
 // One value with its unit: type it, step it with the arrow keys, or drag its name sideways.
 
 import { inputBox, node, selectBox } from "./dom.js";
+import { drag } from "./drag.js";
 
 const span = (f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
 const fit = (f, value) => {
@@ -59,16 +60,15 @@ export function numberField(f, set, preview = () => {}) {
     put(moved(f, value, share), true);
   });
   name.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
-    name.setPointerCapture(event.pointerId);
     const start = [event.clientX, value];
-    const drag = (e) => put(moved(f, start[1], (e.clientX - start[0]) / 260), false);
-    name.addEventListener("pointermove", drag);
-    name.addEventListener("pointerup", () => {
-      name.removeEventListener("pointermove", drag);
-      if (value !== start[1]) set(value);
-      else input.focus();
-    }, { once: true });
+    drag(event, name, {
+      move: (e) => put(moved(f, start[1], (e.clientX - start[0]) / 260), false),
+      done: (kept) => {
+        if (!kept) put(start[1], false);
+        else if (value !== start[1]) set(value);
+        else input.focus();
+      },
+    });
   });
   row.append(name, input, unit);
   return row;

@@ -1,5 +1,7 @@
 // A place on an axis that is dragged, or stepped by the arrow keys and set by Enter; Escape puts it back.
 
+import { drag } from "./drag.js";
+
 /** Makes a slider of `handle`. `show(value)` draws it at a value and gives its words; `at(event)` is the value under a pointer. */
 export function slider(handle, { name, value: start, least, most, step = 1, show, at }, done) {
   let value = start;
@@ -15,15 +17,8 @@ export function slider(handle, { name, value: start, least, most, step = 1, show
   };
   const settle = () => { if (value !== start) done(value); };
   handle.addEventListener("pointerdown", (event) => {
-    event.preventDefault();
     event.stopPropagation();
-    handle.setPointerCapture(event.pointerId);
-    const move = (e) => to(at(e));
-    handle.addEventListener("pointermove", move);
-    handle.addEventListener("pointerup", () => {
-      handle.removeEventListener("pointermove", move);
-      settle();
-    }, { once: true });
+    drag(event, handle, { move: (e) => to(at(e)), done: (kept) => { if (kept) settle(); else to(start); } });
   });
   handle.addEventListener("keydown", (event) => {
     const by = { ArrowLeft: -step, ArrowRight: step, PageUp: -4 * step, PageDown: 4 * step }[event.key];

@@ -4,6 +4,7 @@
 import { stripResponseDb } from "./biquads.js";
 import { GRID, HIGH, LOW, share } from "./analyser.js";
 import { button, inputBox, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 
@@ -175,7 +176,7 @@ export class LaneRows {
     for (const band of this.act.bandsOf(strip)) this.#bandHandle(svg, strip, band, width, middle, perDb, place);
   }
 
-  #grip(shape, name, said, { drag, done, key, remove }) {
+  #grip(shape, name, said, { move, done, giveUp, key, remove }) {
     shape.setAttribute("tabindex", "0");
     shape.setAttribute("role", "slider");
     shape.setAttribute("aria-label", name);
@@ -183,12 +184,8 @@ export class LaneRows {
     shape.setAttribute("aria-valuenow", "0");
     shape.append(el("title", {}, `${name}, ${said}: drag, or step with the arrow keys; Delete takes it out`));
     shape.addEventListener("pointerdown", (event) => {
-      event.preventDefault();
       event.stopPropagation();
-      shape.setPointerCapture(event.pointerId);
-      const move = (e) => drag(e);
-      shape.addEventListener("pointermove", move);
-      for (const type of ["pointerup", "pointercancel"]) shape.addEventListener(type, () => { shape.removeEventListener("pointermove", move); done(); }, { once: true });
+      drag(event, shape, { move, done: (kept) => (kept ? done() : giveUp()) });
     });
     shape.addEventListener("keydown", (event) => {
       if (event.key === "Delete" || event.key === "Backspace") remove();
@@ -213,7 +210,7 @@ export class LaneRows {
       this.act.cut(strip.id, cut, now, false);
     };
     svg.append(line, this.#grip(box, name, off ? "off" : saidHz(cut.hz), {
-      drag: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), remove: () => this.act.cut(strip.id, cut, 0, true),
+      move: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.cut(strip.id, cut, 0, true),
       key: (event) => {
         const by = { ArrowLeft: 1 / 1.06, ArrowRight: 1.06 }[event.key];
         if (by) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * by)), true);
@@ -227,14 +224,14 @@ export class LaneRows {
     const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
     let now = { hz: band.hz, db: band.db };
     svg.append(this.#grip(circle, name, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
-      drag: (event) => {
+      move: (event) => {
         const [at, db] = place(event);
         now = { hz: hertz(at), db: Math.max(-18, Math.min(18, db)) };
         circle.setAttribute("cx", share(now.hz) * width);
         circle.setAttribute("cy", y(now.db));
         this.act.band(strip.id, band, now, false);
       },
-      done: () => this.act.band(strip.id, band, now, true), remove: () => this.act.band(strip.id, band, null, true),
+      done: () => this.act.band(strip.id, band, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.band(strip.id, band, null, true),
       key: (event) => {
         const by = { ArrowLeft: [1 / 1.06, 0], ArrowRight: [1.06, 0], ArrowUp: [1, 0.5], ArrowDown: [1, -0.5] }[event.key];
         if (by) this.act.band(strip.id, band, { hz: band.hz * by[0], db: band.db + by[1] }, true);

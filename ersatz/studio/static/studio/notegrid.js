@@ -3,6 +3,7 @@
 
 import { place } from "./bars.js";
 import { button, mark, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { noteName, placeSaid, tonicClass } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
@@ -152,33 +153,28 @@ export class NoteGrid {
     if (event.target.closest(".note") || event.button !== 0) return;
     const { page, row, rows } = this, pattern = page.patternOf(row), start = rows.barAt(event.clientX) * BAR, y = event.clientY;
     if (event.shiftKey) return this.#rectangle(event);
-    event.preventDefault();
     const tick = page.snap(start), midi = this.snapped(this.#pitchAt(y));
     const note = { tick, ticks: page.lastLength ?? page.grid, midi, velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
     note.ticks = Math.min(note.ticks, pattern.bars * BAR - tick);
     page.hear(row, note);
     const ghost = this.#note(note);
     this.lane.append(ghost);
-    this.lane.setPointerCapture(event.pointerId);
     const move = (e) => {
       const ticks = page.snap(rows.barAt(e.clientX) * BAR - tick) + page.grid;
       if (Math.abs(e.clientX - event.clientX) > 5) note.ticks = Math.max(page.grid, Math.min(ticks, pattern.bars * BAR - tick));
       place(ghost, tick / BAR, note.ticks / BAR);
     };
-    this.lane.addEventListener("pointermove", move);
-    this.lane.addEventListener("pointerup", () => {
-      this.lane.removeEventListener("pointermove", move);
+    drag(event, this.lane, { move, done: (kept) => {
+      if (!kept) return ghost.remove();
       page.lastLength = note.ticks;
-      page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
-    }, { once: true });
+      return page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
+    } });
     return undefined;
   }
 
   #rectangle(event) {
-    event.preventDefault();
     const { page, row, rows } = this, from = [rows.barAt(event.clientX) * BAR, this.#pitchAt(event.clientY)], box = node("i", "rubber");
     this.lane.append(box);
-    this.lane.setPointerCapture(event.pointerId);
     let to = from;
     const move = (e) => {
       to = [rows.barAt(e.clientX) * BAR, this.#pitchAt(e.clientY)];
@@ -189,17 +185,14 @@ export class NoteGrid {
       page.pick(row, inside);
       this.#mark();
     };
-    this.lane.addEventListener("pointermove", move);
-    this.lane.addEventListener("pointerup", () => {
-      this.lane.removeEventListener("pointermove", move);
+    drag(event, this.lane, { move, done: () => {
       box.remove();
       page.tools();
-    }, { once: true });
+    } });
   }
 
   #drag(event, note, made) {
     if (event.button !== 0) return;
-    event.preventDefault();
     event.stopPropagation();
     const { page, row, rows } = this, key = `${row.id}/${page.key(note)}`, was = page.picked.has(key);
     if (event.shiftKey || !was) page.pick(row, [note], event.shiftKey);
@@ -207,7 +200,6 @@ export class NoteGrid {
     this.#mark();
     page.hear(row, note);
     const lengthens = Boolean(event.target.closest(".end")), start = rows.barAt(event.clientX) * BAR;
-    made.setPointerCapture(event.pointerId);
     let moved = null;
     const move = (e) => {
       const by = Math.round((rows.barAt(e.clientX) * BAR - start) / page.grid) * page.grid;
@@ -220,15 +212,14 @@ export class NoteGrid {
         made.style.top = `${this.tops.get(note.midi + moved.up) ?? 0}px`;
       }
     };
-    made.addEventListener("pointermove", move);
-    made.addEventListener("pointerup", () => {
-      made.removeEventListener("pointermove", move);
-      if (moved && lengthens && moved.ticks !== note.ticks) {
+    drag(event, made, { move, done: (kept) => {
+      if (!kept) page.draw();
+      else if (moved && lengthens && moved.ticks !== note.ticks) {
         page.lastLength = moved.ticks;
         page.change((n) => ({ ticks: Math.max(30, n.ticks + moved.ticks - note.ticks) }), "lengths");
       } else if (moved && !lengthens && (moved.by || moved.up)) this.#move(moved.by, () => moved.up);
       else page.tools();
-    }, { once: true });
+    } });
   }
 
   /** What is in hand, later and higher, kept inside the pattern. */
@@ -293,21 +284,18 @@ export class NoteGrid {
       bar.classList.toggle("chosen", page.picked.has(`${row.id}/${page.key(note)}`));
       bar.title = `${this.nameOf(note)}: ${Math.round(note.velocity * 100)} %`;
       bar.addEventListener("pointerdown", (event) => {
-        event.preventDefault();
-        bar.setPointerCapture(event.pointerId);
         let velocity = note.velocity;
         const move = (e) => {
           velocity = Math.max(0.05, Math.min(1, 1 - (e.clientY - lane.getBoundingClientRect().top) / VELOCITY_TALL));
           bar.style.height = `${velocity * (VELOCITY_TALL - 4)}px`;
         };
-        bar.addEventListener("pointermove", move);
-        bar.addEventListener("pointerup", () => {
-          bar.removeEventListener("pointermove", move);
-          if (velocity === note.velocity) return;
+        drag(event, bar, { move, done: (kept) => {
+          if (!kept) page.draw();
+          if (!kept || velocity === note.velocity) return;
           const chosen = page.chosen(row), loud = Number(velocity.toFixed(2));
           const heard = new Set([note, ...chosen.filter((n) => n.tick === note.tick)].map(page.key));
           page.write(row, (notes) => [notes.map((n) => (heard.has(page.key(n)) ? { ...n, velocity: loud } : n)), chosen], "velocities");
-        }, { once: true });
+        } });
       });
       lane.append(bar);
     }

@@ -6,6 +6,7 @@ import { Automation } from "./automation.js";
 import { BarRows, edge, place } from "./bars.js";
 import { Cells } from "./cells.js";
 import { button, inputBox, node } from "./dom.js";
+import { drag } from "./drag.js";
 import { el, readJson, sectionNames } from "./draw.js";
 import { edits } from "./edits.js";
 import { readFigure, refuse, stepped } from "./fields.js";
@@ -148,23 +149,27 @@ function snapped(bars, before) {
 
 /** A section's block is dragged to another place in the plan; a click puts the playhead there. */
 function dragged(block, index) {
-  let from = null, moved = false;
-  block.addEventListener("pointerdown", (event) => { from = event.clientX; moved = false; });
-  block.addEventListener("pointermove", (event) => {
-    if (from === null || Math.abs(event.clientX - from) < 8) return;
-    moved = true;
-    if (!block.hasPointerCapture(event.pointerId)) block.setPointerCapture(event.pointerId);
-    block.style.transform = `translateX(${event.clientX - from}px)`;
-  });
-  block.addEventListener("pointerup", (event) => {
-    const by = from === null ? 0 : event.clientX - from;
-    from = null;
-    block.style.transform = "";
-    if (Math.abs(by) < 8) return;
-    const { id, start, bars: length } = song.sections[index];
-    const middle = start - 1 + length / 2 + by / rows.perBar;
-    const there = song.sections.filter((s) => s.id !== id && s.start - 1 + s.bars / 2 < middle).length;
-    if (there !== index) send({ kind: "move_section", section: id, place: there });
+  let moved = false;
+  block.addEventListener("pointerdown", (event) => {
+    if (event.button !== 0) return;
+    let by = 0;
+    moved = false;
+    block.focus({ preventScroll: true });
+    drag(event, block, {
+      move: (e) => {
+        by = e.clientX - event.clientX;
+        moved ||= Math.abs(by) >= 8;
+        if (moved) block.style.transform = `translateX(${by}px)`;
+      },
+      done: (kept) => {
+        block.style.transform = "";
+        if (!kept || Math.abs(by) < 8) return;
+        const { id, start, bars: length } = song.sections[index];
+        const middle = start - 1 + length / 2 + by / rows.perBar;
+        const there = song.sections.filter((s) => s.id !== id && s.start - 1 + s.bars / 2 < middle).length;
+        if (there !== index) send({ kind: "move_section", section: id, place: there });
+      },
+    });
   });
   block.addEventListener("click", () => { if (!moved) player.seek(song.sections[index].start - 1); });
 }
