@@ -27,7 +27,7 @@ from ersatz.core.song.document import EqBand, Song, with_strip
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import Effect, with_fader
 from ersatz.core.survey.document import Survey
-from ersatz.core.target.document import HEARD_DB, heard
+from ersatz.core.target.document import heard
 
 LOW_HZ, HIGH_HZ = 31.0, 16_500.0
 #: Id of the equaliser that the solver keeps in a part's chain; what it solved before, it solves anew.
@@ -47,6 +47,9 @@ STANDS = 1.0
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
 #: A solution that comes nearer by less than this in the mean is left.
 LEAST_GAINED_DB = 0.12
+#: Bands so far under the loudest are empty. Further down than what is heard: drafts that were solved to 40 or 48 dB filled their
+#: breakdowns up, at the cost of the loudness range.
+EMPTY_DB = 55.0
 #: So many bars stand for a section.
 BARS = 8
 #: A part this far under the mix in all bands isn't judged.
@@ -160,10 +163,10 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     known = inside()
     count, sections, _ = powers.parts.shape
     bells = _responses()[:, known]
-    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], heard(powers.targets[:, known])
+    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], heard(powers.targets[:, known], EMPTY_DB)
     free = np.array([i not in locked for i in powers.ids], float)
     # Bands that the reference leaves empty (a rolled-off master, a breakdown's lows) say little.
-    empty = targets <= targets.max(axis=1, keepdims=True) - HEARD_DB
+    empty = targets <= targets.max(axis=1, keepdims=True) - EMPTY_DB
     weight = np.where(empty, 0.15, 1.0) * _section_weights(song, powers)[:, None]
     own = _bounds(song, powers)
     # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
@@ -184,8 +187,8 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         s = split(x)
         gain = s.faders[:, None, None] + s.cells[:, :, None] + (s.bells @ bells)[:, None, :]
         power = (parts * 10 ** (gain / 10)).sum(axis=0) + rest
-        # Smoothly towards what is heard beside the loudest band, so that a solver can follow.
-        level = 10 * np.log10(power + power.max(axis=1, keepdims=True) * 10 ** (-HEARD_DB / 10) + 1e-14)
+        # Smoothly towards what counts as empty, so that a solver can follow.
+        level = 10 * np.log10(power + power.max(axis=1, keepdims=True) * 10 ** (-EMPTY_DB / 10) + 1e-14)
         off = (level - targets) * weight
         off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
         total = 10 * np.log10((power * weighting).sum(axis=1) + 1e-14)

@@ -165,10 +165,10 @@ def in_balance() -> np.ndarray:
     return (centres >= BALANCE_HZ[0]) & (centres <= BALANCE_HZ[1])
 
 
-def heard(levels: Sequence[float] | np.ndarray) -> np.ndarray:
-    """Third-octave levels, none further than HEARD_DB under the loudest; along the last axis."""
+def heard(levels: Sequence[float] | np.ndarray, within_db: float = HEARD_DB) -> np.ndarray:
+    """Third-octave levels, none further than `within_db` under the loudest; along the last axis."""
     x = np.asarray(levels, dtype=float)
-    return np.asarray(np.maximum(x, x.max(axis=-1, keepdims=True) - HEARD_DB))
+    return np.asarray(np.maximum(x, x.max(axis=-1, keepdims=True) - within_db))
 
 
 def balanced(levels: Sequence[float] | np.ndarray) -> np.ndarray:
