@@ -65,7 +65,7 @@ def _voice_value(part: Part, param: str) -> Value | None:
     row = next((p for p in voice.params if p.name == param), None)
     if row is None:
         return None
-    return Value(block_of(param) if voice.choices else voice.title, row, row.value(part.sound.params))
+    return Value(block_of(param).title if voice.choices else voice.title, row, row.value(part.sound.params))
 
 
 def moves_inside_a_note(part: Part, param: Param) -> bool:

@@ -31,7 +31,7 @@ def test_the_page_opens_on_the_lead_and_lists_all_sounds(web, remake):
     drawing = web.get(url("part", remake)).context["drawing"]
     assert drawing["part"]["id"] == "lead"
     assert len(drawing["browser"]["sounds"]) == len(library.library())
-    assert list(drawing["sound"]["blocks"])[:2] == ["Oscillator 1", "Oscillator 2"]
+    assert list(drawing["sound"]["blocks"])[:2] == ["osc1", "osc2"]
     assert web.get(reverse("part", args=[remake.pk, "none"])).status_code == 404
 
 
@@ -39,7 +39,7 @@ def test_an_edit_answers_with_the_new_sound_and_its_curves(web, remake):
     state = edited(web, remake, 1, kind="set_sound_value", name="filter1_hz", value=700.0).json()
     assert state["revision"] == 2
     assert state["undo"] == "Lead: Cutoff 700 Hz"
-    fields = {p["name"]: p["value"] for p in state["sound"]["blocks"]["Filter 1"]["params"]}
+    fields = {p["name"]: p["value"] for p in state["sound"]["blocks"]["filter1"]["params"]}
     assert fields["filter1_hz"] == 700.0
     undone = web.post(edits("undo", remake, "sound", "lead")).json()
     assert undone["redo"] == "Lead: Cutoff 700 Hz"

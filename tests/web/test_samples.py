@@ -59,7 +59,7 @@ def test_a_part_plays_a_sample_and_shows_it(web, remake):
     [sample] = bring(web, wav()).json()["samples"]
     state = edit(web, remake, 1, kind="set_sample", slot="sample", sample=sample["sha"], name=sample["name"])
     assert state["undo"] == "Lead plays Fog horn two"
-    assert list(state["sound"]["blocks"])[:4] == ["Sample", "Time", "Loop", "Slices"]
+    assert list(state["sound"]["blocks"])[:4] == ["sample", "time", "loop", "slices"]
     assert state["sound"]["pictures"]["seconds"] == pytest.approx(1.0)
     assert len(state["sound"]["pictures"]["wave"]) > 300
     assert state["sound"]["gone"] == []
@@ -127,7 +127,7 @@ def test_a_full_disk_is_said(web, monkeypatch):
 def test_a_cycle_becomes_an_oscillators_table(web, remake):
     [sample] = bring(web, wav(hz=44.1, seconds=1000 / RATE_HZ, name="Cycle.wav")).json()["samples"]
     state = edit(web, remake, 1, kind="set_sample", slot="osc1_table", sample=sample["sha"], name="Cycle")
-    options = {c["name"]: c["value"] for c in state["sound"]["blocks"]["Oscillator 1"]["choices"]}
+    options = {c["name"]: c["value"] for c in state["sound"]["blocks"]["osc1"]["choices"]}
     assert options["osc1_wave"] == "own table"
     curve = np.array(state["sound"]["pictures"]["cycles"]["osc1"])
     np.testing.assert_allclose(curve, np.sin(2 * np.pi * np.arange(len(curve)) / len(curve)), atol=0.02)

@@ -2,20 +2,41 @@
 
 from __future__ import annotations
 
-#: Beginnings of names, and what their block is called.
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Block:
+    """`kind` says what it does and how it is drawn, `number` which of its kind it is (0 for the only one); `title` is for people.
+    `starts`: beginnings of the names of what belongs to it."""
+
+    id: str
+    kind: str
+    title: str
+    number: int = 0
+    starts: tuple[str, ...] = ()
+
+
+#: In the order that the sound goes through them, what moves it behind. The last takes what belongs nowhere else.
 BLOCKS = (
-    ("sample_", "Sample"), ("time_", "Time"), ("loop_", "Loop"), ("slice_", "Slices"),
-    ("osc1_", "Oscillator 1"), ("osc2_", "Oscillator 2"), ("filter1_", "Filter 1"), ("filter2_", "Filter 2"),
-    ("env1_", "Envelope 1: level"), ("env2_", "Envelope 2"), ("env3_", "Envelope 3"), ("lfo1_", "LFO 1"), ("lfo2_", "LFO 2"),
-)  # fmt: skip
-MIX = ("fm", "ring", "sync", "sub_level", "sub_octave", "sub_wave", "noise_level", "noise_colour", "drive")
-#: In the order that the sound goes through them, what moves it behind.
-ORDER = (
-    "Sample", "Time", "Loop", "Slices", "Oscillator 1", "Oscillator 2", "Mix and drive", "Filter 1", "Filter 2",
-    "Envelope 1: level", "Envelope 2", "Envelope 3", "LFO 1", "LFO 2", "Notes and level",
-)  # fmt: skip
+    Block("sample", "sample", "Sample", 0, ("sample_",)),
+    Block("time", "time", "Time", 0, ("time_",)),
+    Block("loop", "loop", "Loop", 0, ("loop_",)),
+    Block("slices", "slices", "Slices", 0, ("slice_",)),
+    Block("osc1", "oscillator", "Oscillator 1", 1, ("osc1_",)),
+    Block("osc2", "oscillator", "Oscillator 2", 2, ("osc2_",)),
+    Block("mix", "mix", "Mix and drive", 0, ("fm", "ring", "sync", "sub_", "noise_", "drive")),
+    Block("filter1", "filter", "Filter 1", 1, ("filter1_",)),
+    Block("filter2", "filter", "Filter 2", 2, ("filter2_",)),
+    Block("env1", "envelope", "Envelope 1: level", 1, ("env1_",)),
+    Block("env2", "envelope", "Envelope 2", 2, ("env2_",)),
+    Block("env3", "envelope", "Envelope 3", 3, ("env3_",)),
+    Block("lfo1", "lfo", "LFO 1", 1, ("lfo1_",)),
+    Block("lfo2", "lfo", "LFO 2", 2, ("lfo2_",)),
+    Block("notes", "notes", "Notes and level"),
+)
 
 
-def block_of(name: str) -> str:
+def block_of(name: str) -> Block:
     """Of a parameter or a choice."""
-    return next((title for start, title in BLOCKS if name.startswith(start)), "Mix and drive" if name in MIX else "Notes and level")
+    return next((block for block in BLOCKS if name.startswith(block.starts)), BLOCKS[-1])

@@ -13,7 +13,7 @@ from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part, Sound
 from ersatz.core.voices import complete, gone, library, voice_of
-from ersatz.core.voices.blocks import ORDER, block_of
+from ersatz.core.voices.blocks import BLOCKS, Block, block_of
 from ersatz.core.voices.pictures import pictures_of
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedSound
 from ersatz.studio.shared.chains import chains_for
@@ -24,20 +24,23 @@ from ersatz.studio.shared.parts import middle_of
 
 def sound_state(sound: Sound, samples: Samples) -> dict[str, Any]:
     spec, patch = voice_of(sound), complete(sound, samples)
+    # A voice without choices is one block.
+    own = Block(spec.name, spec.name, spec.title)
     names = [*(p.name for p in spec.params), *(c.name for c in spec.choices)]
     used = {block_of(name) for name in names}
-    titles = [title for title in ORDER if title in used] if spec.choices else [spec.title]
-    blocks: dict[str, dict[str, list]] = {title: {"choices": [], "params": []} for title in titles}
+    path = [block for block in BLOCKS if block in used] if spec.choices else [own]
+    blocks: dict[str, dict[str, Any]] = {
+        b.id: {"kind": b.kind, "number": b.number, "title": b.title, "choices": [], "params": []} for b in path
+    }
     for c in spec.choices:
-        blocks[block_of(c.name)]["choices"].append(option(c, patch.choices[c.name]))
+        blocks[block_of(c.name).id]["choices"].append(option(c, patch.choices[c.name]))
     for p in spec.params:
-        title = block_of(p.name) if spec.choices else spec.title
-        blocks[title]["params"].append(field(p, patch[p.name]))
+        blocks[block_of(p.name).id if spec.choices else own.id]["params"].append(field(p, patch[p.name]))
+    targets = [[p.name, f"{block_of(p.name).title}: {p.title}", p.moves] for p in spec.params if p.moves is not None]
     return {
-        "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks, "sources":
-        spec.sources, "targets": [[p.name, f"{block_of(p.name)}: {p.title}", p.moves] for p in spec.params if p.moves is not None],
-        "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes), "pictures": pictures_of(sound, samples),
-        "samples": sound.samples, "gone": gone(sound, samples),
+        "voice": spec.name, "title": spec.title, "name": sound.name, "pitched": spec.pitched, "blocks": blocks,
+        "sources": spec.sources, "targets": targets, "modulations": to_json(sound.modulations), "shapes": to_json(sound.shapes),
+        "pictures": pictures_of(sound, samples), "samples": sound.samples, "gone": gone(sound, samples),
     }  # fmt: skip
 
 

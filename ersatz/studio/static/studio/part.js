@@ -2,7 +2,7 @@
 // The server keeps the song and computes every curve; this page sends edits and draws what comes back.
 
 import { ChainEditor } from "./chain.js";
-import { drawBlock, redrawCurve } from "./curves.js";
+import { redrawCurve } from "./curves.js";
 import { button, node, selectBox } from "./dom.js";
 import { readJson, redrawn, svgOf } from "./draw.js";
 import { edits } from "./edits.js";
@@ -11,6 +11,7 @@ import { player } from "./frame.js";
 import { latest, post } from "./http.js";
 import { whenFree } from "./inhand.js";
 import { Pads } from "./pads.js";
+import { drawBlock } from "./soundcurves.js";
 import { described, fits, soundRow } from "./soundpicker.js";
 import { variantUrl } from "./variant.js";
 
@@ -74,53 +75,56 @@ function drawHead() {
 
 // Signal path ---------------------------------------------------------------------------------------------------------
 
-const value = (title, name) => state.sound.blocks[title].params.find((p) => p.name === name)?.value;
-const picked = (title, end) => state.sound.blocks[title].choices.find((c) => c.name.endsWith(end))?.value;
+const value = (id, name) => state.sound.blocks[id].params.find((p) => p.name === name)?.value;
+const picked = (id, end) => state.sound.blocks[id].choices.find((c) => c.name.endsWith(end))?.value;
 
 /** What a block says of itself beneath its curve. */
-function summary(title) {
-  const n = title.match(/\d/)?.[0];
-  if (title.startsWith("Oscillator")) return value(title, `osc${n}_level`) ? `${picked(title, "wave")}${value(title, `osc${n}_voices`) > 1 ? ` × ${value(title, `osc${n}_voices`)}` : ""}` : "silent";
-  if (title.startsWith("Filter")) return picked(title, "kind");
-  if (title === "Sample") return state.sound.gone.length ? "gone" : picked(title, "direction");
-  if (title === "Time") return value(title, "time_beats") ? `${shown(value(title, "time_beats"))} beats` : picked(title, "time_mode");
-  if (title === "Loop") return picked(title, "mode");
-  if (title === "Slices") return picked(title, "mode") === "off" ? "off" : `${picked(title, "mode")}${state.sound.pictures.slices ? `: ${state.sound.pictures.slices.length - 1}` : ""}`;
-  if (title === "Mix and drive") return value(title, "drive") ? `drive ${value(title, "drive").toFixed(2)}` : "clean";
-  if (title === "Notes and level") return picked(title, "mode");
-  const source = title.replace(":", "").replace(" level", "").replace("LFO", "lfo").replace("Envelope", "envelope");
-  if (title !== "Envelope 1: level" && !state.sound.modulations.some((m) => m.source === source)) return "unused";
-  if (title.startsWith("LFO")) return picked(title, "rate") === "Hz" ? `${value(title, `lfo${n}_hz`).toPrecision(2)} Hz` : picked(title, "rate");
-  return "";
+function summary(id) {
+  const { kind, number } = state.sound.blocks[id];
+  const said = {
+    oscillator: () => (value(id, `${id}_level`) ? `${picked(id, "wave")}${value(id, `${id}_voices`) > 1 ? ` × ${value(id, `${id}_voices`)}` : ""}` : "silent"),
+    filter: () => picked(id, "kind"),
+    sample: () => (state.sound.gone.length ? "gone" : picked(id, "direction")),
+    time: () => (value(id, "time_beats") ? `${shown(value(id, "time_beats"))} beats` : picked(id, "time_mode")),
+    loop: () => picked(id, "mode"),
+    slices: () => (picked(id, "mode") === "off" ? "off" : `${picked(id, "mode")}${state.sound.pictures.slices ? `: ${state.sound.pictures.slices.length - 1}` : ""}`),
+    mix: () => (value(id, "drive") ? `drive ${value(id, "drive").toFixed(2)}` : "clean"),
+    notes: () => picked(id, "mode"),
+    lfo: () => (picked(id, "rate") === "Hz" ? `${value(id, `${id}_hz`).toPrecision(2)} Hz` : picked(id, "rate")),
+  }[kind];
+  // The first envelope is the level's; what moves nothing says so.
+  const moves = { lfo: `lfo ${number}`, envelope: `envelope ${number}` }[kind];
+  if (moves && !(kind === "envelope" && number === 1) && !state.sound.modulations.some((m) => m.source === moves)) return "unused";
+  return said?.() ?? "";
 }
 
 function drawPath() {
-  const titles = Object.keys(state.sound.blocks);
-  if (!titles.includes(open)) open = titles[0];
-  byId("path").hidden = titles.length < 2;
-  byId("path").replaceChildren(...titles.map((title) => {
-    const tab = button("", () => { open = title; drawPath(); drawOpen(); byId("path").querySelector("[aria-selected=true]").focus(); }, "stage");
+  const ids = Object.keys(state.sound.blocks);
+  if (!ids.includes(open)) open = ids[0];
+  byId("path").hidden = ids.length < 2;
+  byId("path").replaceChildren(...ids.map((id) => {
+    const tab = button("", () => { open = id; drawPath(); drawOpen(); byId("path").querySelector("[aria-selected=true]").focus(); }, "stage");
     tab.setAttribute("role", "tab");
-    tab.setAttribute("aria-selected", String(title === open));
-    tab.tabIndex = title === open ? 0 : -1;
+    tab.setAttribute("aria-selected", String(id === open));
+    tab.tabIndex = id === open ? 0 : -1;
     const svg = svgOf("mini");
     svg.setAttribute("aria-hidden", "true");
     const name = node("b"), said = node("small");
-    name.textContent = title;
-    said.textContent = summary(title);
+    name.textContent = state.sound.blocks[id].title;
+    said.textContent = summary(id);
     tab.append(name, svg, said);
     tab.addEventListener("keydown", (event) => {
       const by = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
       if (!by) return;
       event.preventDefault();
-      open = titles[(titles.indexOf(title) + by + titles.length) % titles.length];
+      open = ids[(ids.indexOf(id) + by + ids.length) % ids.length];
       drawPath();
       drawOpen();
       byId("path").querySelector("[aria-selected=true]").focus();
     });
     return tab;
   }));
-  byId("path").querySelectorAll(".stage").forEach((tab, i) => drawBlock(tab.querySelector("svg"), titles[i], state.sound));
+  byId("path").querySelectorAll(".stage").forEach((tab, i) => drawBlock(tab.querySelector("svg"), ids[i], state.sound));
 }
 
 const blockApi = {
@@ -137,9 +141,9 @@ const blockApi = {
 };
 
 function drawOpen() {
-  const box = byId("block"), { choices, params } = state.sound.blocks[open];
+  const box = byId("block"), { choices, params, title } = state.sound.blocks[open];
   const svg = svgOf("large"), fields = node("div");
-  svg.setAttribute("aria-label", `${open}, curve`);
+  svg.setAttribute("aria-label", `${title}, curve`);
   svg.setAttribute("role", "group");
   fields.className = "fields";
   fields.append(
@@ -154,7 +158,8 @@ function drawOpen() {
 
 /** Which of the producer's samples a slot of the open block plays. */
 function slotFields() {
-  const slot = open === "Sample" ? "sample" : open.startsWith("Oscillator") && picked(open, "wave") === "own table" ? `osc${open.match(/\d/)[0]}_table` : null;
+  const { kind } = state.sound.blocks[open];
+  const slot = kind === "sample" ? "sample" : kind === "oscillator" && picked(open, "wave") === "own table" ? `${open}_table` : null;
   if (!slot) return [];
   const sha = state.sound.samples[slot], own = browser.samples.find((s) => s.sha === sha);
   const none = sha ? "gone" : "none yet";
