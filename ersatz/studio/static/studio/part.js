@@ -277,7 +277,7 @@ function drawSamples() {
   byId("samples").replaceChildren(...browser.samples.map((s) => listRow(s, {
     more: s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`,
     taken: s.sha === state.sound.samples.sample,
-    take: ["Load", `Load ${s.name} into this part`, () => { open = "Sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
+    take: ["Load", `Load ${s.name} into this part`, () => { open = "sample"; send({ kind: "set_sample", slot: "sample", sample: s.sha, name: s.name }).then(drawLists); }],
     also: s.seconds >= 0.8 && s.seconds <= 60 && s.sha === state.sound.samples.sample ? loopTools(s) : null,
     forget: async () => {
       keepBrowser(await post(`/sounds/forget/sample/${s.id}/`, { role: state.part.role, remake: state.remake }));
