@@ -88,7 +88,7 @@ export class Analyser {
   }
 
   drawTools() {
-    this.opener.setAttribute("aria-expanded", String(this.isOpen));
+    this.opener.setAttribute("aria-pressed", String(this.isOpen));
     this.loud.setAttribute("aria-pressed", String(this.namesLoudest));
     this.row.classList.toggle("open", this.isOpen);
     this.tools.hidden = !this.isOpen;

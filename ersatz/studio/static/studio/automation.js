@@ -1,6 +1,7 @@
 // One automated value over the song: its curve on the level of what it changes, points that are dragged, drawn or stepped, shapes,
 // and the reference's measured curve where there is one.
 
+import { barsWide } from "./bars.js";
 import { button, menu, node, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
 import { el } from "./draw.js";
@@ -190,7 +191,7 @@ export class Automation {
     handle.type = "button";
     const { unit } = this;
     const put = (t, v) => {
-      handle.style.left = `calc(var(--bar) * ${t / TICKS} - 6px)`;
+      handle.style.left = `calc(${barsWide(t / TICKS)} - 6px)`;
       handle.style.top = `${this.y(v) - 6}px`;
       handle.setAttribute("aria-label", `Point at bar ${(t / TICKS + 1).toFixed(2)}, ${shown(v)} ${unit}`);
       handle.title = `${handle.getAttribute("aria-label")}; arrow keys move it, Alt bends what follows, Delete takes it out`;

@@ -1,5 +1,5 @@
-// Rows on one bar axis that zooms from the whole track to one bar. Everything is placed in bars by one custom property, --bar
-// (pixels per bar), so that zooming moves all of it without drawing anything anew; scrolling is the browser's own.
+// Rows on one bar axis that zooms from the whole track to one bar. Everything is placed in shares of its lane, which is as wide as all bars:
+// zooming widens the sheet and lays it out anew, without styling or drawing anything anew; scrolling is the browser's own.
 
 import { node } from "./dom.js";
 import { slider } from "./handle.js";
@@ -7,10 +7,13 @@ import { slider } from "./handle.js";
 const MOST_PX = 900;
 const NUMBERED = [1, 2, 4, 8, 16, 32, 64];
 
+/** A length of so many bars, in a lane. */
+export const barsWide = (bars) => `100% * ${bars} / var(--bars)`;
+
 /** Puts an element over bars `from` (0-based, fractional) to `from + bars` of its lane, `inset` px kept free at its ends. */
 export function place(element, from, bars, inset = 0) {
-  element.style.left = `calc(var(--bar) * ${from} + ${inset}px)`;
-  element.style.width = `calc(var(--bar) * ${bars} - ${2 * inset}px)`;
+  element.style.left = `calc(${barsWide(from)} + ${inset}px)`;
+  element.style.width = `calc(${barsWide(bars)} - ${2 * inset}px)`;
   return element;
 }
 
@@ -22,7 +25,6 @@ export class BarRows {
     this.bars = 1;
     this.perBar = 0;
     this.watchers = [];
-    this.lanes = [];
     host.style.setProperty("--head", `${head}px`);
     host.addEventListener("wheel", (event) => {
       // A pinch on a touchpad arrives as a wheel with Ctrl held.
@@ -50,7 +52,7 @@ export class BarRows {
     this.line = node("div", "barline");
     this.sheet.append(this.line);
     this.numbers = null;
-    this.lanes = [];
+    this.host.style.setProperty("--bars", bars);
     const left = this.host.scrollLeft;
     this.host.replaceChildren(this.sheet);
     this.#set(whole ? 0 : this.perBar, null);
@@ -65,14 +67,6 @@ export class BarRows {
     name.append(head);
     row.append(name, lane);
     this.sheet.append(row);
-    return this.measured(lane);
-  }
-
-  /** Tells a lane how wide a bar is: lanes alone, so that nothing else is styled anew while zooming. */
-  measured(lane) {
-    if (!this.lanes.includes(lane)) this.lanes.push(lane);
-    lane.style.setProperty("--bar", `${this.perBar}px`);
-    lane.style.setProperty("--grid", `${this.grid}px`);
     return lane;
   }
 
@@ -83,12 +77,14 @@ export class BarRows {
 
   /** Numbers every `step` bars, no more of them than are seen. */
   #number() {
-    const { step } = this;
+    const { step } = this, lines = Math.max(1, step / 2);
+    if (lines !== this.lines) this.host.style.setProperty("--lines", lines);
+    this.lines = lines;
     if (!this.numbers || this.numbers.dataset.step === String(step)) return;
     this.numbers.dataset.step = step;
     this.numbers.replaceChildren(...Array.from({ length: Math.ceil(this.bars / step) }, (_, k) => {
       const number = node("span", "n", String(k * step + 1));
-      number.style.left = `calc(var(--bar) * ${k * step})`;
+      number.style.left = `calc(${barsWide(k * step)})`;
       return number;
     }));
   }
@@ -134,8 +130,6 @@ export class BarRows {
     const bar = this.perBar ? (this.host.scrollLeft + x - this.head) / this.perBar : 0;
     this.perBar = Math.min(Math.max(perBar, this.least), Math.max(MOST_PX, this.room));
     this.#number();
-    this.grid = this.perBar * Math.max(1, this.step / 2);
-    for (const lane of this.lanes) this.measured(lane);
     if (this.sheet) this.sheet.style.width = `${this.head + this.bars * this.perBar + 2}px`;
     this.host.scrollLeft = Math.max(0, bar * this.perBar - (x - this.head));
     this.#moved();
@@ -171,7 +165,7 @@ export class BarRows {
 export function edge(rows, { bar: value, said = (bar) => `bar ${bar + 1}`, ...more }, done) {
   const handle = node("div", "boundary");
   const show = (bar) => {
-    handle.style.left = `calc(var(--bar) * ${bar} - 5px)`;
+    handle.style.left = `calc(${barsWide(bar)} - 5px)`;
     return said(bar);
   };
   return slider(handle, { value, show, at: (event) => rows.barAt(event.clientX), ...more }, done);

@@ -1,6 +1,6 @@
 // The cells of the Plan: chosen one by one or by the rectangle, switched, painted, copied, and what the chosen ones play.
 
-import { place } from "./bars.js";
+import { barsWide, place } from "./bars.js";
 import { button, mark, menu, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { choiceField, numberField } from "./fields.js";
@@ -56,7 +56,7 @@ export class Cells {
       const share = (bars) => `${(100 * bars) / section.bars}%`;
       cell.style.setProperty("--in", share(found.entry));
       cell.style.setProperty("--out", share(found.exit));
-      cell.style.paddingLeft = `calc(var(--bar) * ${found.entry} + 6px)`;
+      cell.style.paddingLeft = `calc(${barsWide(found.entry)} + 6px)`;
       cell.append(node("b", "", found.pattern));
       if (found.level) cell.append(` ${found.level > 0 ? "+" : "−"}${Math.abs(found.level)}`);
       if (found.part) cell.append(` by ${this.#part(found.part)?.name ?? found.part}`);

@@ -1,7 +1,7 @@
 // The drum grid: a row for every drum, hits as ink whose height is their velocity, the reference's hits outlined in blue where it has
 // them, as early or late as they are.
 
-import { edge, place } from "./bars.js";
+import { barsWide, edge, place } from "./bars.js";
 import { mark, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { placeSaid } from "./pitches.js";
@@ -39,7 +39,7 @@ export class DrumGrid {
     head.append(name, node("small", "soft", page.nameOf(row) ?? ""));
     const lane = rows.row(head, TALL, `hits${page.row === row.id ? " inhand" : ""}`);
     lane.dataset.lane = row.id;
-    lane.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
+    lane.style.setProperty("--cell", `calc(${barsWide(page.grid / BAR)})`);
     lane.tabIndex = 0;
     lane.setAttribute("role", "application");
     this.#reference(lane, row, pattern);
@@ -114,7 +114,7 @@ export class DrumGrid {
       if (e.altKey) nudge = Math.max(-100, Math.min(100, Math.round((note.nudge_ms + (dx / this.rows.perBar) * (240_000 / page.song.bpm)) * 2) / 2));
       else if (Math.abs(dy) > 2) velocity = Math.max(0.05, Math.min(1, Math.round((note.velocity - dy / 60) * 100) / 100));
       hit.style.height = `${5 + velocity * (TALL - 9)}px`;
-      hit.style.left = `calc(var(--bar) * ${note.tick / BAR + nudge / (240_000 / page.song.bpm)})`;
+      hit.style.left = `calc(${barsWide(note.tick / BAR + nudge / (240_000 / page.song.bpm))})`;
     };
     drag(event, hit, { move, done: (kept) => {
       if (!kept) return page.draw();

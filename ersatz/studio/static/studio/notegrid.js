@@ -1,7 +1,7 @@
 // The note grid: rows are pitches, those of the song's scale tall and named by their degree, the others thin; the reference's bass and
 // chords show through in blue.
 
-import { place } from "./bars.js";
+import { barsWide, place } from "./bars.js";
 import { button, mark, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { noteName, placeSaid, tonicClass } from "./pitches.js";
@@ -71,7 +71,7 @@ export class NoteGrid {
       head.append(name);
     }
     this.lane = rows.row(head, tall, "pitchrows");
-    this.lane.style.setProperty("--cell", `calc(var(--bar) * ${page.grid / BAR})`);
+    this.lane.style.setProperty("--cell", `calc(${barsWide(page.grid / BAR)})`);
     for (const midi of pitches) {
       const line = node("i", `pitch${this.inScale(midi) ? "" : " out"}${(midi - this.tonic) % 12 === 0 ? " tonic" : ""}`);
       Object.assign(line.style, { top: `${tops.get(midi)}px`, height: `${this.inScale(midi) ? INSIDE : OUTSIDE}px` });

@@ -180,7 +180,7 @@ function drawFrame() {
   const frame = place(node("div", "underhead"), here.start - 1, here.bars);
   let layer = host.querySelector(".layer");
   if (!layer) {
-    layer = rows.measured(node("div", "layer"));
+    layer = node("div", "layer");
     rows.sheet.append(layer);
   }
   layer.replaceChildren(frame);
