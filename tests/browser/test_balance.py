@@ -217,7 +217,7 @@ def test_ducking_is_drawn_fitted_and_triggered(mix):
 def test_balance_for_me_says_what_it_changed_and_is_one_undo(mix):
     page = mix
     page.locator("[data-name=solve]").click()
-    page.get_by_role("button", name="alone: levels and EQ").click()
+    page.get_by_role("button", name="alone: low cuts, levels and EQ").click()
     page.locator("#changes li, #changes b").first.wait_for()
     assert "Balanced" in page.locator("#changes").inner_text()
     if page.locator("#changes li").count():

@@ -1,10 +1,13 @@
+// @ts-check
 // What a page shows, in its address: reload, back and a shared link show the same.
 
 export const asked = new URLSearchParams(globalThis.location?.search ?? "");
 
-let later = 0;
+/** @type {ReturnType<typeof setTimeout> | undefined} */
+let later;
 
-/** Puts values into the address without loading anything; null takes one out. Several in a row become one change. */
+/** Puts values into the address without loading anything; null takes one out. Several in a row become one change.
+ *  @param {Record<string, string | number | null>} values */
 export function remember(values) {
   for (const [name, value] of Object.entries(values)) {
     if (value === null) asked.delete(name);

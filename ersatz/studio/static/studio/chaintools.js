@@ -1,7 +1,7 @@
 // @ts-check
 // What is done with a whole chain of effects: saved under a name, loaded, copied to other strips, heard all off at the same loudness.
 
-import { button, menu } from "./dom.js";
+import { button, menu, row } from "./dom.js";
 import { editTitle } from "./title.js";
 
 /** @typedef {{ id: string, name: string, kind: string, effects: { id: string }[] }} Strip */
@@ -17,9 +17,9 @@ export function chainTools(box, { strip, others, chains, isOff, canBeOff, save, 
   everything.disabled = !canBeOff;
   everything.title = "Hear the strip without its effects, at the same loudness; nothing is changed";
   const rows = [
-    ["Save as …", has ? () => editTitle(box, `${strip.name} chain`, save, "Name of the chain") : null],
-    ...(chains.length ? ["Load behind what is there", ...chains.map((c) => [c.name, () => load(c)])] : []),
-    "Copy behind the effects of", ...others.map(([id, name]) => [name, has ? () => copyTo(id) : null]),
+    row("Save as …", has ? () => editTitle(box, `${strip.name} chain`, save, "Name of the chain") : null),
+    ...(chains.length ? ["Load behind what is there", ...chains.map((c) => row(c.name, () => load(c)))] : []),
+    "Copy behind the effects of", ...others.map(([id, name]) => row(name, has ? () => copyTo(id) : null)),
   ];
   box.replaceChildren(everything, menu("Chain", rows, { name: "chain-menu" }));
 }

@@ -1,12 +1,30 @@
+// @ts-check
 // Where strips get into each other's way: ranked, framed on the lanes, each with a cure that is heard before and after at equal loudness.
 
 import { button, node } from "./dom.js";
 import { louderDb, variantUrl } from "./variant.js";
 
+/** @typedef {{ sentence: string, cure: string, strips: string[], low_hz: number, high_hz: number, edit: object | null }} Clash */
+
 export class ClashPanel {
-  /** `url()`: where the clashes of the section are; `frame(clash)` shows one on the lanes; `send(edit)` cures; `hear(url, louderDb)` plays, null as it is. */
+  /** `url()`: where the clashes of the section are; `frame(clash)` shows one on the lanes; `send(edit)` cures; `hear(url, louderDb)` plays, null as it is.
+   *  @param {{ list: Element, says: Element, url: () => string, listen: () => string, bars: () => number[], frame: (clash: Clash | null) => void, send: (edit: object) => void, hear: (url: string | null, louderDb: number) => void }} options */
   constructor({ list, says, url, listen, bars, frame, send, hear }) {
-    Object.assign(this, { list, says, url, listen, bars, frame, send, hear, clashes: [], shown: null, heard: null, asked: 0 });
+    this.list = list;
+    this.says = says;
+    this.url = url;
+    this.listen = listen;
+    this.bars = bars;
+    this.frame = frame;
+    this.send = send;
+    this.hear = hear;
+    /** @type {Clash[]} */
+    this.clashes = [];
+    /** @type {number | null} */
+    this.shown = null;
+    /** @type {string | null} */
+    this.heard = null;
+    this.asked = 0;
   }
 
   /** Looks again, as the song now stands. */
@@ -23,17 +41,18 @@ export class ClashPanel {
   }
 
   draw() {
-    this.frame(this.clashes[this.shown] ?? null);
+    this.frame(this.shown === null ? null : this.clashes[this.shown] ?? null);
     this.list.replaceChildren(...this.clashes.map((clash, i) => {
       const item = node("li"), said = button(clash.sentence, () => { this.shown = this.shown === i ? null : i; this.draw(); }, "clash-said"), tools = node("div", "device-tools");
       said.setAttribute("aria-pressed", String(this.shown === i));
       said.title = "Show it on the lanes";
       item.append(said, node("p", "soft", `Cure: ${clash.cure}`));
-      if (clash.edit) {
-        const before = button("Before", () => this.#hear(i, false)), after = button("After", () => this.#hear(i, true)), apply = button("Apply", () => this.send(clash.edit), "btn btn-primary");
+      const { edit } = clash;
+      if (edit) {
+        const before = button("Before", () => this.#hear(i, false)), after = button("After", () => this.#hear(i, true)), apply = button("Apply", () => this.send(edit), "btn btn-primary");
         before.setAttribute("aria-pressed", String(this.heard === `${i}.before`));
         after.setAttribute("aria-pressed", String(this.heard === `${i}.after`));
-        for (const [one, word] of [[before, "Play before"], [after, "Play after"], [apply, "Apply"]]) one.setAttribute("aria-label", `${word}: ${clash.cure}`);
+        for (const [one, word] of /** @type {[HTMLElement, string][]} */ ([[before, "Play before"], [after, "Play after"], [apply, "Apply"]])) one.setAttribute("aria-label", `${word}: ${clash.cure}`);
         tools.append(before, after, apply);
       }
       item.append(tools);
@@ -41,7 +60,9 @@ export class ClashPanel {
     }));
   }
 
-  /** Both at the loudness of the song as it is: neither wins by being louder. */
+  /** Both at the loudness of the song as it is: neither wins by being louder.
+   *  @param {number} i
+   *  @param {boolean} isAfter */
   async #hear(i, isAfter) {
     this.heard = `${i}.${isAfter ? "after" : "before"}`;
     this.shown = i;

@@ -1,5 +1,8 @@
+// @ts-check
 // HTML elements as the pages use them: Bootstrap's forms, buttons and menus in our own theme.
 
+/** @template {keyof HTMLElementTagNameMap} T
+ *  @param {T} tag */
 export function node(tag, className = "", text = "") {
   const made = document.createElement(tag);
   if (className) made.className = className;
@@ -7,7 +10,10 @@ export function node(tag, className = "", text = "") {
   return made;
 }
 
-/** What a label says already, for eyes only. */
+/** What a label says already, for eyes only.
+ *  @param {string} className
+ *  @param {string} text
+ *  @param {keyof HTMLElementTagNameMap} tag */
 export function mark(className, text, tag = "span") {
   const made = node(tag, className, text);
   made.setAttribute("aria-hidden", "true");
@@ -17,6 +23,8 @@ export function mark(className, text, tag = "span") {
 export const selectBox = () => node("select", "form-select");
 export const inputBox = () => node("input", "form-control");
 
+/** @param {string} label
+ *  @param {(event: MouseEvent) => void} act */
 export function button(label, act, kind = "btn btn-tool") {
   const made = node("button", kind, label);
   made.type = "button";
@@ -24,7 +32,17 @@ export function button(label, act, kind = "btn btn-tool") {
   return made;
 }
 
-/** A menu that opens under a button: rows of [label, act], or a string as a heading. `act` null: not possible now. */
+/** A row of a menu: its title, and what it does; null where that isn't possible now.
+ *  @typedef {[title: string, act: (() => void) | null]} Row */
+
+/** @param {string} title
+ *  @param {(() => void) | null} act
+ *  @returns {Row} */
+export const row = (title, act) => [title, act];
+
+/** A menu that opens under a button: rows of [label, act], or a string as a heading. `act` null: not possible now.
+ *  @param {string} label
+ *  @param {(string | Row)[]} rows */
 export function menu(label, rows, { name = "", className = "btn btn-tool" } = {}) {
   const box = node("span", "dropdown"), list = node("ul", "dropdown-menu");
   const opener = node("button", `${className} dropdown-toggle`, label);
@@ -32,13 +50,13 @@ export function menu(label, rows, { name = "", className = "btn btn-tool" } = {}
   opener.dataset.bsToggle = "dropdown";
   opener.setAttribute("aria-expanded", "false");
   if (name) opener.dataset.name = name;
-  for (const row of rows) {
+  for (const each of rows) {
     const item = node("li");
-    if (typeof row === "string") item.append(node("h6", "dropdown-header", row));
+    if (typeof each === "string") item.append(node("h6", "dropdown-header", each));
     else {
-      const [title, act] = row, one = button(title, () => {
+      const [title, act] = each, one = button(title, () => {
         // What it does may take the menu off the page, where nobody else closes it.
-        bootstrap.Dropdown.getInstance(opener)?.hide();
+        /** @type {any} */ (globalThis).bootstrap.Dropdown.getInstance(opener)?.hide();
         act?.();
       }, "dropdown-item");
       one.disabled = !act;

@@ -1,3 +1,4 @@
+// @ts-check
 // Edits of a song: one after another, each on the revision that the one before it made; undo and redo by button and by key.
 
 import { post } from "./http.js";
@@ -6,13 +7,18 @@ import { whileSaving } from "./saving.js";
 
 const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
 
+/** @typedef {Record<string, any>} Edit */
+/** @typedef {{ ok: boolean, status: number, data: any }} Answer */
+
 /** `revision()` is the current one, `show(state)` takes what the server answers, `refused()` draws what stands. Returns send(edit):
  *  an edit, or a function that makes it from what stands when its turn comes (null: nothing to do), as the one before it may be under
- *  way. */
+ *  way.
+ *  @param {{ url: string, says: HTMLElement, revision: () => number, show: (state: any) => void, refused: () => void }} options */
 export function edits({ url, says, revision, show, refused }) {
+  /** @type {Promise<void>} */
   let sending = Promise.resolve();
 
-  const queue = (work) => {
+  const queue = (/** @type {() => Answer | Promise<Answer> | null} */ work) => {
     sending = whileSaving(sending.then(async () => {
       const answer = await work();
       if (!answer) return;
@@ -26,7 +32,7 @@ export function edits({ url, says, revision, show, refused }) {
   };
 
   /** An answer that can't be drawn must not keep the next edits from being sent: what stood is drawn again. */
-  const drawn = (state) => {
+  const drawn = (/** @type {any} */ state) => {
     try {
       if (state) show(state);
       else refused();
@@ -37,23 +43,23 @@ export function edits({ url, says, revision, show, refused }) {
     }
   };
 
-  const step = (id) => queue(() => post(document.getElementById(id).dataset.url));
-  for (const id of ["undo", "redo"]) document.getElementById(id).addEventListener("click", () => step(id));
+  const step = (/** @type {string} */ id) => queue(() => post(document.getElementById(id)?.dataset.url ?? ""));
+  for (const id of ["undo", "redo"]) document.getElementById(id)?.addEventListener("click", () => step(id));
   document.addEventListener("keydown", (event) => {
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && fieldOf(event.target) !== "text") {
       event.preventDefault();
       step(event.shiftKey ? "redo" : "undo");
     }
   });
-  const send = (wanted) => queue(() => {
+  const send = (/** @type {Edit | (() => Edit | null | undefined)} */ wanted) => queue(() => {
     const edit = typeof wanted === "function" ? wanted() : wanted;
-    return edit && post(url, { revision: revision(), edit }, { json: true });
+    return edit ? post(url, { revision: revision(), edit }, { json: true }) : null;
   });
   /** An edit that needs the reference: the server makes it. */
-  send.ask = (ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
+  send.ask = (/** @type {object} */ ask) => queue(() => post(url, { revision: revision(), ask }, { json: true }));
   /** Whatever else changes the song takes its turn, or an older answer would be shown over a newer one. */
-  send.post = (address, fields) => queue(() => post(address, fields));
+  send.post = (/** @type {string} */ address, /** @type {any} */ fields) => queue(() => post(address, fields));
   /** To a revision of the history. */
-  send.returnTo = (number) => queue(() => post(url.replace("/edit/", `/return/${number}/`)));
+  send.returnTo = (/** @type {number} */ number) => queue(() => post(url.replace("/edit/", `/return/${number}/`)));
   return send;
 }

@@ -1,20 +1,34 @@
+// @ts-check
 // One value with its unit: type it, step it with the arrow keys, or drag its name sideways.
 
 import { inputBox, node, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
 
-const span = (f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
-const fit = (f, value) => {
+/** One value of a strip, a sound, an effect: its range, how it steps, and its unit.
+ *  @typedef {{ name: string, title: string, unit: string, low: number, high: number, value: number, scale: string, step: number }} Figure */
+/** @typedef {Pick<Figure, "low" | "high" | "unit" | "title"> & { step?: number }} Bounds */
+/** @typedef {{ name: string, title: string, options: string[], value: string | undefined }} Choice */
+/** @typedef {{ value: number, sentence?: undefined } | { value?: undefined, sentence: string }} Read */
+
+const span = (/** @type {Figure} */ f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
+const fit = (/** @type {Figure} */ f, /** @type {number} */ value) => {
   const held = Math.min(f.high, Math.max(f.low, value));
   return f.step ? Math.round(held / f.step) * f.step : held;
 };
 /** `share` of the whole range further, on the value's own scale. */
-const moved = (f, value, share) => fit(f, f.scale === "log" ? Math.max(f.low, value) * Math.exp(share * span(f)) : value + share * span(f));
-export const shown = (value) => String(Math.abs(value) >= 1000 ? Math.round(value) : Number(value.toPrecision(3))).replace("-", "−");
+const moved = (/** @type {Figure} */ f, /** @type {number} */ value, /** @type {number} */ share) => fit(f, f.scale === "log" ? Math.max(f.low, value) * Math.exp(share * span(f)) : value + share * span(f));
+export const shown = (/** @type {number} */ value) => String(Math.abs(value) >= 1000 ? Math.round(value) : Number(value.toPrecision(3))).replace("-", "−");
 
-const range = (f) => `${f.title || "The value"} is ${f.step === 1 ? "a whole number from " : ""}${shown(f.low)} to ${shown(f.high)}${f.unit ? ` ${f.unit}` : ""}.`;
+const range = (/** @type {Bounds} */ f) => `${f.title || "The value"} is ${f.step === 1 ? "a whole number from " : ""}${shown(f.low)} to ${shown(f.high)}${f.unit ? ` ${f.unit}` : ""}.`;
 
-/** What was typed for the figure `f`: { value } or { sentence } that says why not. A unit behind the number is allowed. */
+/** Ways that the arrow keys step a figure.
+ *  @type {Record<string, number>} */
+const STEPS = { ArrowUp: 1, ArrowDown: -1 };
+
+/** What was typed for the figure `f`: { value } or { sentence } that says why not. A unit behind the number is allowed.
+ *  @param {Bounds} f
+ *  @param {string} typed
+ *  @returns {Read} */
 export function readFigure(f, typed) {
   const said = typed.trim(), found = /^([+-]?(?:\d+(?:\.\d*)?|\.\d+))\s*([^\d\s.,+-][^\d]*)?$/.exec(said.replace("−", "-").replace(",", "."));
   if (!found) return { sentence: `“${said}” is no number: ${range(f)}` };
@@ -25,9 +39,12 @@ export function readFigure(f, typed) {
 }
 
 /** Tells the page what was typed and can't be taken. */
-export const refuse = (input, sentence) => input.dispatchEvent(new CustomEvent("refused", { bubbles: true, detail: sentence }));
+export const refuse = (/** @type {HTMLElement} */ input, /** @type {string} */ sentence) => input.dispatchEvent(new CustomEvent("refused", { bubbles: true, detail: sentence }));
 
-/** `set(value)` when a value stands, `preview(value)` while it is dragged. */
+/** `set(value)` when a value stands, `preview(value)` while it is dragged.
+ *  @param {Figure} f
+ *  @param {(value: number) => void} set
+ *  @param {(value: number) => void} preview */
 export function numberField(f, set, preview = () => {}) {
   const row = node("label");
   row.className = "field";
@@ -40,7 +57,7 @@ export function numberField(f, set, preview = () => {}) {
   const unit = node("i");
   unit.textContent = f.unit;
   let value = f.value;
-  const put = (next, keep) => {
+  const put = (/** @type {number} */ next, /** @type {boolean} */ keep) => {
     value = fit(f, next);
     input.value = shown(value);
     if (keep) set(value);
@@ -53,7 +70,7 @@ export function numberField(f, set, preview = () => {}) {
     else put(read.value, true);
   });
   input.addEventListener("keydown", (event) => {
-    const way = { ArrowUp: 1, ArrowDown: -1 }[event.key];
+    const way = STEPS[event.key];
     if (!way) return;
     event.preventDefault();
     const share = f.step ? (way * f.step) / (f.high - f.low) : way * (event.shiftKey ? 0.1 : 0.01);
@@ -74,10 +91,12 @@ export function numberField(f, set, preview = () => {}) {
   return row;
 }
 
-/** A figure that the arrow keys step by `by`. */
+/** A figure that the arrow keys step by `by`.
+ *  @param {HTMLInputElement} input
+ *  @param {number} by */
 export function stepped(input, by) {
   input.addEventListener("keydown", (event) => {
-    const way = { ArrowUp: 1, ArrowDown: -1 }[event.key];
+    const way = STEPS[event.key];
     if (!way) return;
     event.preventDefault();
     input.value = String(Number((Number(input.value) + way * by).toFixed(2)));
@@ -85,6 +104,8 @@ export function stepped(input, by) {
   });
 }
 
+/** @param {Choice} c
+ *  @param {(option: string) => void} set */
 export function choiceField(c, set) {
   const row = node("label");
   row.className = "field choice-field";

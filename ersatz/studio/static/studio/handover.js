@@ -1,11 +1,12 @@
+// @ts-check
 // Files: make them as a job with progress, then fetch them.
 
 import { follow, post, progressElement } from "./http.js";
 import { whileSaving } from "./saving.js";
 
-const says = document.getElementById("handover-says");
+const says = /** @type {HTMLElement} */ (document.getElementById("handover-says"));
 
-for (const button of document.querySelectorAll("[data-export]")) {
+for (const button of /** @type {NodeListOf<HTMLButtonElement>} */ (document.querySelectorAll("[data-export]"))) {
   button.addEventListener("click", async () => {
     says.textContent = "";
     button.disabled = true;
@@ -15,14 +16,15 @@ for (const button of document.querySelectorAll("[data-export]")) {
   });
 }
 
-/** The file of a button, made and fetched. */
+/** The file of a button, made and fetched.
+ *  @param {HTMLButtonElement} button */
 async function made(button) {
-  const { ok, data } = await post(button.dataset.url, { format: button.dataset.export });
+  const { ok, data } = await post(button.dataset.url ?? "", { format: button.dataset.export });
   if (!ok) {
     says.textContent = data.error;
     return;
   }
-  const place = button.closest("tr").querySelector(".job-place");
+  const place = /** @type {Element} */ (button.closest("tr")?.querySelector(".job-place"));
   const progress = progressElement("Export");
   place.replaceChildren(progress);
   const job = await follow(data.job.id, progress);

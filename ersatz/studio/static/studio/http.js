@@ -1,11 +1,18 @@
+// @ts-check
 // Talking to the server: JSON posts with the CSRF token, and following a job until it ends.
 
 import { node } from "./dom.js";
 
-const token = () => document.querySelector("input[name=csrfmiddlewaretoken]")?.value ?? "";
+/** @typedef {{ state: string, message: string, fraction: number, phase: string, [more: string]: any }} Job */
 
-/** POST a form (object of fields), FormData or, with `json`, a JSON body. Resolves to {ok, status, data}. */
+const token = () => /** @type {HTMLInputElement | null} */ (document.querySelector("input[name=csrfmiddlewaretoken]"))?.value ?? "";
+
+/** POST a form (object of fields), FormData or, with `json`, a JSON body.
+ *  @param {string} url
+ *  @param {any} fields
+ *  @returns {Promise<{ ok: boolean, status: number, data: any }>} */
 export async function post(url, fields = {}, { json = false } = {}) {
+  /** @type {Record<string, string>} */
   const headers = { "X-CSRFToken": token() };
   let body = fields;
   if (json) {
@@ -25,15 +32,18 @@ export async function post(url, fields = {}, { json = false } = {}) {
 }
 
 /** POSTs of what is held, at most one at a time: those that are overtaken before their turn are left out, and so is their answer. Returns
- *  ask(body, then): `then(data)` where the answer is to the last one asked for. */
+ *  ask(body, then): `then(data)` where the answer is to the last one asked for.
+ *  @param {string} url */
 export function latest(url) {
-  let isAsking = false, wanted = null;
-  return async (body, then) => {
+  let isAsking = false;
+  /** @type {{ body: object, then: (data: any) => void } | null} */
+  let wanted = null;
+  return async (/** @type {object} */ body, /** @type {(data: any) => void} */ then) => {
     wanted = { body, then };
     if (isAsking) return;
     isAsking = true;
     while (wanted) {
-      const now = wanted;
+      const now = /** @type {{ body: object, then: (data: any) => void }} */ (wanted);
       wanted = null;
       const { ok, data } = await post(url, now.body, { json: true });
       if (ok && !wanted) now.then(data);
@@ -42,13 +52,18 @@ export function latest(url) {
   };
 }
 
+/** @param {Element} bar
+ *  @param {number} fraction */
 export function showProgress(bar, fraction) {
   const percent = Math.round(fraction * 100);
-  bar.setAttribute("aria-valuenow", percent);
-  bar.firstElementChild.style.width = `${percent}%`;
+  bar.setAttribute("aria-valuenow", String(percent));
+  /** @type {HTMLElement} */ (bar.firstElementChild).style.width = `${percent}%`;
 }
 
-/** Show a job's progress in `element` and resolve to its last state. */
+/** Show a job's progress in `element` and resolve to its last state.
+ *  @param {string | number} jobId
+ *  @param {Element | null} element
+ *  @returns {Promise<Job>} */
 export async function follow(jobId, element) {
   const bar = element?.querySelector(".progress");
   const says = element?.querySelector(".job-says");
@@ -57,6 +72,7 @@ export async function follow(jobId, element) {
   let misses = 0;
   const left = timeLeft();
   for (;;) {
+    /** @type {Job | null} */
     let job = null;
     try {
       const answer = await fetch(`/jobs/${jobId}/`);
@@ -64,7 +80,7 @@ export async function follow(jobId, element) {
     } catch {
       job = null;
     }
-    if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?" };
+    if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?", fraction: 0, phase: "" };
     if (job) {
       misses = 0;
       if (bar) showProgress(bar, job.fraction);
@@ -77,8 +93,9 @@ export async function follow(jobId, element) {
 
 /** Says how long a job still takes, judged by how fast it went since it was first looked at; nothing while that is too short. */
 export function timeLeft(now = () => performance.now() / 1000) {
+  /** @type {{ at: number, fraction: number } | null} */
   let begun = null;
-  return (fraction) => {
+  return (/** @type {number} */ fraction) => {
     begun ??= { at: now(), fraction };
     const passed = now() - begun.at, done = fraction - begun.fraction;
     if (passed < 4 || done < 0.05) return "";
@@ -87,10 +104,11 @@ export function timeLeft(now = () => performance.now() / 1000) {
   };
 }
 
+/** @param {string} label */
 export function progressElement(label) {
   const element = node("div");
   element.className = "job";
   element.innerHTML = '<div class="progress" role="progressbar" aria-valuemin="0" aria-valuemax="100" aria-valuenow="0"><div class="progress-bar"></div></div><span class="job-says" role="status">waiting</span><button class="btn btn-tool job-cancel" type="button">Cancel</button>';
-  element.querySelector(".progress").setAttribute("aria-label", label);
+  element.querySelector(".progress")?.setAttribute("aria-label", label);
   return element;
 }

@@ -1,3 +1,4 @@
+// @ts-check
 // The printed survey: its one button.
 
-document.getElementById("print").addEventListener("click", () => window.print());
+document.getElementById("print")?.addEventListener("click", () => window.print());

@@ -1,9 +1,15 @@
+// @ts-check
 // Editing a title where it stands: Enter or leaving keeps it, Escape doesn't.
 
 import { inputBox } from "./dom.js";
 
+/** @typedef {(title: string) => void} Keep */
+
 /** Put an input with `old` into `place`; `keep(title)` is called once if another title was entered. With a `label` of its own `old` is a
- *  proposal, which is kept too. */
+ *  proposal, which is kept too.
+ *  @param {Element} place
+ *  @param {string} old
+ *  @param {Keep} keep */
 export function editTitle(place, old, keep, label = "") {
   const before = [...place.childNodes];
   const input = inputBox();
@@ -13,7 +19,7 @@ export function editTitle(place, old, keep, label = "") {
   input.focus();
   input.select();
   let settled = false;
-  const settle = (wanted) => {
+  const settle = (/** @type {boolean} */ wanted) => {
     if (settled) return;
     settled = true;
     place.replaceChildren(...before);

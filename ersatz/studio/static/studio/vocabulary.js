@@ -1,3 +1,4 @@
+// @ts-check
 // What the core and the pages both name: kinds, labels, buses, measures. Said in ersatz/studio/shared/vocabulary.py alone.
 
 import { readJson } from "./draw.js";
