@@ -317,6 +317,10 @@ def test_locked_strips_stay_and_a_second_balance_moves_little(balanced, club_sur
     first = np.abs([a.gain_db - b.gain_db for a, b in zip(spoiled.parts, solved.parts)])
     second = np.abs([a.gain_db - b.gain_db for a, b in zip(solved.parts, again.parts)])
     assert second.mean() < first.mean()
+    # A level that a phrase has is measured with it: it doesn't fall back to nothing.
+    levels = [(v, w) for a, b in zip(solved.sections, again.sections) for v, w in zip(a.levels_db, b.levels_db)]
+    assert max(abs(v) for v, _ in levels) > 1.5
+    assert np.mean([abs(v - w) for v, w in levels]) < 0.6
 
 
 def test_needless_lows_are_cut_by_role_and_those_who_need_theirs_keep_them(song, club_survey, cache, drop):

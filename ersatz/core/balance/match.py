@@ -208,7 +208,8 @@ def _section_levels(song: Song, survey: Survey, main: int, render: Render, step:
             wanted = _phrase_lufs(theirs, their_t, grid.seconds_of_bar(a), grid.seconds_of_bar(b)) - base
             has = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(a), song.grid.seconds_of_bar(b)) - own_base
             move = wanted - has if has > -45 and wanted > -45 else 0.0
-            levels.append(round(float(np.clip(move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
+            # What was measured plays at the level that the phrase has already.
+            levels.append(round(float(np.clip(section.level_db(phrase) + move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
         sections.append(replace(section, levels_db=tuple(levels)))
     return replace(song, sections=tuple(sections))
 

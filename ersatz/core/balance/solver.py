@@ -23,7 +23,7 @@ from ersatz.core.gap.plans import counterparts
 from ersatz.core.loudness import k_weighting
 from ersatz.core.mixdown.master import tone
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
-from ersatz.core.song.document import EqBand, Song, with_strip
+from ersatz.core.song.document import EqBand, Song, SongSection, with_strip
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import Effect, with_fader
 from ersatz.core.survey.document import Survey
@@ -180,6 +180,8 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         return Solved(x[:a], x[a:b].reshape(count, len(bells)), x[b:].reshape(count, sections))
 
     loud = powers.loudness - powers.loudness.max()
+    # The sections' own levels lie behind the strips.
+    behind = np.array([_level_db(song.sections[k]) for k in powers.sections])
     # Loudness hears the bands by K-weighting.
     weighting = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
 
@@ -191,7 +193,7 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         level = 10 * np.log10(power + power.max(axis=1, keepdims=True) * 10 ** (-EMPTY_DB / 10) + 1e-14)
         off = (level - targets) * weight
         off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
-        total = 10 * np.log10((power * weighting).sum(axis=1) + 1e-14)
+        total = 10 * np.log10((power * weighting).sum(axis=1) + 1e-14) + behind
         stands = (total - total.max() - loud) * STANDS
         return np.concatenate([
             off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
@@ -209,6 +211,11 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     gained = np.abs(residual(as_it_is))[:bands_off].mean() - np.abs(residual(found.x))[:bands_off].mean()
     # What was solved already isn't moved on and on for next to nothing.
     return split(np.where(may > 0, found.x, 0.0) if gained >= LEAST_GAINED_DB else as_it_is)
+
+
+def _level_db(section: SongSection) -> float:
+    """Of the bars that stand for a section, dB."""
+    return float(np.mean([section.level_db(bar) for bar in range(max(0, section.bars - BARS), section.bars)]))
 
 
 def _section_weights(song: Song, powers: Powers) -> np.ndarray:

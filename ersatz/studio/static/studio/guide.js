@@ -1,31 +1,41 @@
+// @ts-check
 // The guide: the reference along under the remake while one works, section by section, whole or one band of it. It is only ever
 // heard here: nothing of it goes into a mixdown.
 
 import { button, node } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 
-const BANDS = { "all of it": "", "its lows": "low", "its middle": "mid", "its highs": "high" };
-const place = (song) => `ersatz.guide.${song.id}`;
+/** @typedef {import("./sections.js").PlanSong} PlanSong */
+/** What is kept of it for a remake.
+ *  @typedef {{ db?: number, band?: string, off?: string[] }} Kept */
 
+/** @type {Record<string, string>} */
+const BANDS = { "all of it": "", "its lows": "low", "its middle": "mid", "its highs": "high" };
+const place = (/** @type {PlanSong} */ song) => `ersatz.guide.${song.id}`;
+
+/** @param {PlanSong} song
+ *  @returns {Kept} */
 function kept(song) {
   try {
-    return JSON.parse(localStorage.getItem(place(song))) ?? {};
+    return JSON.parse(localStorage.getItem(place(song)) ?? "null") ?? {};
   } catch {
     return {};
   }
 }
 
-/** Fills `box` and tells the player which bars of the reference belong where. */
+/** Fills `box` and tells the player which bars of the reference belong where.
+ *  @param {Element} box
+ *  @param {{ player: any, song: PlanSong, section: import("./sections.js").OwnSection | undefined, redraw: () => void }} options */
 export function guideTools(box, { player, song, section, redraw }) {
-  const map = song.differences.filter((d) => d.section && d.counterpart !== null).map((d) => {
-    const own = song.sections.find((s) => s.id === d.section), theirs = song.reference.sections[d.counterpart];
-    return [own.start - 1, own.bars, theirs.start - 1, theirs.bars, own.id];
+  const map = song.differences.flatMap((d) => {
+    const own = song.sections.find((s) => s.id === d.section), theirs = d.counterpart === null ? undefined : song.reference?.sections[d.counterpart];
+    return own && theirs ? [/** @type {[number, number, number, number, string]} */ ([own.start - 1, own.bars, theirs.start - 1, theirs.bars, own.id])] : [];
   });
   const { db = -12, band = "", off = [] } = kept(song);
   const starts = map.filter(([, , , , id]) => off.includes(id)).map(([start]) => start);
   Object.assign(player.guide, { map, db, band, off: starts });
   box.replaceChildren();
-  const keep = (change) => {
+  const keep = (/** @type {Kept} */ change) => {
     const all = { db, band, off, ...change };
     try {
       localStorage.setItem(place(song), JSON.stringify(all));

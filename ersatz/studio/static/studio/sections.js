@@ -1,14 +1,23 @@
+// @ts-check
 // The section under the playhead: its name and length, its place, room before it and bars of it, and what the reference has there.
 
-import { button, inputBox, menu, node, selectBox } from "./dom.js";
+import { button, inputBox, menu, node, row, selectBox } from "./dom.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 import { editTitle } from "./title.js";
 import { LABELS } from "./vocabulary.js";
 
+/** How a section stands to its counterpart (ersatz/core/gap/plans.py).
+ *  @typedef {{ section: string | null, counterpart: number | null, later_bars: number, longer_bars: number }} Difference */
+/** @typedef {{ id: string, name: string, label: string, start: number, bars: number }} OwnSection */
+/** The song as the Plan has it (ersatz/studio/plan/views.py), as far as the tools of sections read it.
+ *  @typedef {{ id: number, bars: number, bpm: number, swing: number, key: [string, string], listen: string, sections: OwnSection[], differences: Difference[],
+ *    reference: { sections: { label: string, start: number, bars: number }[] } | null }} PlanSong */
+/** @typedef {(edit: object) => void} Send */
 
-const some = (count, what = "bar") => `${Math.abs(count)} ${what}${Math.abs(count) === 1 ? "" : "s"}`;
+const some = (/** @type {number} */ count, what = "bar") => `${Math.abs(count)} ${what}${Math.abs(count) === 1 ? "" : "s"}`;
 
-/** How a section stands to its counterpart, in words; "" where it is the same. */
+/** How a section stands to its counterpart, in words; "" where it is the same.
+ *  @param {Difference} difference */
 export function differenceSaid({ section, counterpart, later_bars: later, longer_bars: longer }) {
   if (!section) return "missing";
   if (counterpart === null) return "not in the reference";
@@ -16,12 +25,15 @@ export function differenceSaid({ section, counterpart, later_bars: later, longer
 }
 
 /** Fills `box`; `here` is the section's index, `bar` the playhead's 0-based bar, `send` takes an edit, `ask` what needs the reference;
- *  `there` is the index of a section of the reference that was clicked, or null. */
+ *  `there` is the index of a section of the reference that was clicked, or null.
+ *  @param {Element} box
+ *  @param {{ song: PlanSong, here: number, bar: number, there: number | null, send: Send, ask: Send }} options */
 export function sectionTools(box, { song, here, bar, there, send, ask }) {
   const section = song.sections[here];
   box.replaceChildren();
   if (!section) return;
-  const own = (kind, more = {}) => send({ kind, section: section.id, ...more });
+  const own = (/** @type {string} */ kind, more = {}) => send({ kind, section: section.id, ...more });
+  /** @type {HTMLButtonElement} */
   const name = button(section.name, () => editTitle(name, section.name, (title) => own("rename_section", { name: title === section.label ? "" : title })), "section-name");
   name.title = "Give it a name of your own";
 
@@ -32,7 +44,7 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   label.addEventListener("change", () => own("relabel_section", { label: label.value }));
 
   const length = inputBox();
-  Object.assign(length, { type: "text", inputMode: "decimal", size: 4, value: section.bars });
+  Object.assign(length, { type: "text", inputMode: "decimal", size: 4, value: String(section.bars) });
   length.setAttribute("aria-label", `Bars of ${section.name}`);
   length.dataset.tool = "bars";
   stepped(length, 1);
@@ -40,11 +52,11 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
     const { value, sentence } = readFigure({ title: `The length of ${section.name}`, unit: "bars", low: 1, high: 128, step: 1 }, length.value);
     refuse(length, sentence ?? "");
     if (value !== undefined && value !== section.bars) own("resize_section", { bars: value });
-    else length.value = section.bars;
+    else length.value = String(section.bars);
   });
 
   const inside = Math.floor(bar) - (section.start - 1), at = Math.floor(bar) + 1;
-  const tool = (title, act, possible = true) => {
+  const tool = (/** @type {string} */ title, /** @type {() => void} */ act, possible = true) => {
     const made = button(title, act);
     made.disabled = !possible;
     return made;
@@ -62,8 +74,8 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   );
   if (!song.reference) return;
   const difference = song.differences.find((d) => d.section === section.id);
-  const theirs = difference && difference.counterpart !== null ? song.reference.sections[difference.counterpart] : null;
-  const said = theirs ? `reference: bars ${theirs.start} to ${theirs.start + theirs.bars - 1}${differenceSaid(difference) ? `, here ${differenceSaid(difference)}` : ""}` : "not in the reference";
+  const theirs = difference?.counterpart != null ? song.reference.sections[difference.counterpart] : null;
+  const said = theirs ? `reference: bars ${theirs.start} to ${theirs.start + theirs.bars - 1}${difference && differenceSaid(difference) ? `, here ${differenceSaid(difference)}` : ""}` : "not in the reference";
   box.append(node("span", "soft refsays", said));
   if (theirs && theirs.bars !== section.bars) box.append(tool(`As long: ${theirs.bars} bars`, () => own("resize_section", { bars: theirs.bars })));
   const clicked = there === null ? null : song.reference.sections[there];
@@ -71,12 +83,15 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   if (song.differences.some(differenceSaid)) box.append(tool("Adopt its whole plan", () => ask({ kind: "adopt_reference", section: null })));
 }
 
-/** Bars of all parts at once, from the playhead on. */
+/** Bars of all parts at once, from the playhead on.
+ *  @param {PlanSong} song
+ *  @param {number} at
+ *  @param {Send} send */
 function barTools(song, at, send) {
   const rest = song.bars - at + 1, lengths = [1, 2, 4, 8], left = lengths.filter((b) => b <= rest);
   return menu(`Bars from ${at} on`, [
-    "Insert empty bars", ...lengths.map((bars) => [`Insert ${some(bars)}`, () => send({ kind: "insert_bars", bar: at, bars })]),
-    "Delete bars of all parts", ...left.filter((b) => b < song.bars).map((bars) => [`Delete ${some(bars)}`, () => send({ kind: "delete_bars", first: at, last: at + bars - 1 })]),
-    "Duplicate bars of all parts", ...left.map((bars) => [`Duplicate ${some(bars)}`, () => send({ kind: "duplicate_bars", first: at, last: at + bars - 1 })]),
+    "Insert empty bars", ...lengths.map((bars) => row(`Insert ${some(bars)}`, () => send({ kind: "insert_bars", bar: at, bars }))),
+    "Delete bars of all parts", ...left.filter((b) => b < song.bars).map((bars) => row(`Delete ${some(bars)}`, () => send({ kind: "delete_bars", first: at, last: at + bars - 1 }))),
+    "Duplicate bars of all parts", ...left.map((bars) => row(`Duplicate ${some(bars)}`, () => send({ kind: "duplicate_bars", first: at, last: at + bars - 1 }))),
   ], { name: "bars-menu" });
 }

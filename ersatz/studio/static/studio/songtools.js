@@ -1,3 +1,4 @@
+// @ts-check
 // Tempo, key and swing of the whole song.
 
 import { button, node } from "./dom.js";
@@ -7,12 +8,14 @@ import { SCALES, TONICS } from "./vocabulary.js";
 
 let transpose = true;
 
-/** Fills `box`; `send` takes an edit. */
+/** Fills `box`; `send` takes an edit.
+ *  @param {HTMLElement} box
+ *  @param {{ song: import("./sections.js").PlanSong, send: (edit: object) => void, redraw: () => void }} options */
 export function songTools(box, { song, send, redraw }) {
-  const [tonic, mode] = song.key, written = (t) => pitchNames([t, mode])[TONICS.indexOf(t)];
-  const summary = box.querySelector("summary"), list = box.querySelector("div");
+  const [tonic, mode] = song.key, written = (/** @type {string} */ t) => pitchNames([t, mode])[TONICS.indexOf(t)];
+  const summary = /** @type {HTMLElement} */ (box.querySelector("summary")), list = /** @type {HTMLElement} */ (box.querySelector("div"));
   summary.textContent = `${song.bpm} BPM, ${written(tonic)} ${mode}, swing ${song.swing} %`;
-  const key = (next) => send({ kind: "set_key", tonic, mode, transpose, ...next });
+  const key = (/** @type {object} */ next) => send({ kind: "set_key", tonic, mode, transpose, ...next });
   const names = TONICS.map(written);
   const moves = button(transpose ? "with what is there" : "for what comes", () => { transpose = !transpose; redraw(); });
   moves.setAttribute("aria-pressed", String(transpose));

@@ -1,14 +1,18 @@
+// @ts-check
 // Where the song brings nothing new for too long, and changes that can be heard before they are applied.
 
 import { button, node } from "./dom.js";
 import { variantUrl } from "./variant.js";
 
+/** @type {string | null} */
 let trying = null;
 
-/** `still`: what the server found; `ask` takes an offer. */
+/** `still`: what the server found; `ask` takes an offer.
+ *  @param {HTMLElement} box
+ *  @param {{ still: { said: string, first: number, last: number, offers: string[] }[], song: { listen: string }, player: any, ask: (wanted: object) => void }} options */
 export function standstillTools(box, { still, song, player, ask }) {
   trying = null;
-  const summary = box.querySelector("summary"), list = box.querySelector("div");
+  const summary = /** @type {HTMLElement} */ (box.querySelector("summary")), list = /** @type {HTMLElement} */ (box.querySelector("div"));
   summary.textContent = still.length ? `Nothing new: ${still.length} ${still.length === 1 ? "place" : "places"}` : "Something new at least every 8 bars";
   const draw = () => list.replaceChildren(...still.map((found, i) => {
     const one = node("section", "found");
