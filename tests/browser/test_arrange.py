@@ -13,6 +13,10 @@ from tests.browser.test_part import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
+#: Pixels to a bar: lanes are as wide as all bars.
+PER_BAR = """() => document.querySelector('.barlane').getBoundingClientRect().width
+  / Number(document.getElementById('plan').style.getPropertyValue('--bars'))"""
+
 
 def add_part(page, role, sound):
     page.locator("[data-tool=add-part]").click()
@@ -150,7 +154,7 @@ def test_an_empty_remake_becomes_a_track(empty):
     page.locator("#zoom-section").click()
     for _ in range(12):
         page.keyboard.press("+")
-    assert page.evaluate("parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar')) > 400")
+    assert page.evaluate(PER_BAR) > 400
     page.locator("h1").click()
     page.keyboard.press("u")
     page.keyboard.press("Space")
@@ -316,14 +320,12 @@ def test_a_point_a_place_of_transitions_and_a_wheel_by_hand(empty):
     page.mouse.up()
     page.wait_for_function("() => Number(document.querySelector('[data-name=transition-beats]').value) > 8")
 
-    before = page.evaluate("() => parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar'))")
+    before = page.evaluate(PER_BAR)
     page.mouse.move(lane["x"] + 200, lane["y"] - 60)
     page.keyboard.down("Control")
     page.mouse.wheel(0, -120)
     page.keyboard.up("Control")
-    page.wait_for_function(
-        "before => parseFloat(document.querySelector('.barlane').style.getPropertyValue('--bar')) > before", arg=before
-    )
+    page.wait_for_function(f"before => ({PER_BAR})() > before + 1", arg=before)
     assert page.problems == []
 
 
