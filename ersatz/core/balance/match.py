@@ -42,6 +42,8 @@ MOST_WIDTH = 1.6
 MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
 #: Songs up to this long are read whole.
 SHORT_BARS = 64
+#: What is right by the targets is left: corrected further, readings of the same mix wander.
+RIGHT_DB, RIGHT_SHARE = 1.0, 0.15
 #: A depth that is as near as this is left, as a share.
 NEARLY = 0.06
 
@@ -255,6 +257,8 @@ def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> So
     if wanted.depth_db <= 0 or pump is None:
         return song
     read = _read_pump(song, survey.main_section(), render, step)
+    if abs(read.depth_db - wanted.depth_db) <= RIGHT_DB and abs(read.release_ms / max(wanted.release_ms, 1.0) - 1) <= RIGHT_SHARE:
+        return song
     if read.depth_db <= 0:
         ratio, stretch = MOST_DEPTH, 1.0
     else:
