@@ -19,6 +19,8 @@ from ersatz.core.survey.resonances import resonances_in
 LOW_TONES_HZ = (32.0, 140.0)
 #: 0.74 s: tells tones of 50 Hz that lie a semitone apart.
 TONE_FRAME = 32768
+#: A tone is this wide on both sides, and holds so much of the power there.
+TONE_WIDTH_OCTAVES, DWELLS = 1.5 / 12, 0.6
 #: What of the readings of the limiter counts: most of them lie under it.
 MOST_READINGS = 75
 
@@ -39,7 +41,9 @@ def clashes_in(
     rings, tones = {}, {}
     for part in song.parts:
         if part.id in lanes.lanes and part.role in ("kick", "bass"):
-            tones[part.id] = low_tone_hz(mixdown.strip_samples(part.id, first, last))
+            # A kick falls through many pitches on its way to its own.
+            share = 0.0 if part.role == "kick" else DWELLS
+            tones[part.id] = low_tone_hz(mixdown.strip_samples(part.id, first, last), share)
         if part.id in lanes.lanes and part.role in ("bass", "chords", "lead", "noise", "perc"):
             x = mixdown.strip_samples(part.id, first, last)
             rings[part.id] = [(r.hz, r.over_db) for r in resonances_in((x[0] + x[1]) * 0.5, RATE_HZ)]
@@ -49,12 +53,15 @@ def clashes_in(
     )
 
 
-def low_tone_hz(x: np.ndarray) -> float:
-    """The strongest tone between LOW_TONES_HZ of stereo samples, to a tenth of a semitone; 0 where nothing sounds there."""
+def low_tone_hz(x: np.ndarray, share: float = DWELLS) -> float:
+    """The strongest tone between LOW_TONES_HZ of stereo samples, to a tenth of a semitone, if it holds `share` of the power there;
+    else 0. A bass line that moves dwells on none: no one pitch is in tune with all of it."""
     mono = x.mean(axis=0)
     if len(mono) < TONE_FRAME:
         mono = np.pad(mono, (0, TONE_FRAME - len(mono)))
     hz, power = signal.welch(mono, RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
     inside = (hz >= LOW_TONES_HZ[0]) & (hz <= LOW_TONES_HZ[1])
-    best = int(power[inside].argmax())
-    return float(hz[inside][best]) if power[inside][best] > 1e-12 else 0.0
+    hz, power = hz[inside], power[inside]
+    best = float(hz[power.argmax()])
+    held = float(power[np.abs(np.log2(hz / best)) < TONE_WIDTH_OCTAVES].sum())
+    return best if power.max() > 1e-12 and held >= share * float(power.sum()) else 0.0
