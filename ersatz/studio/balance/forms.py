@@ -15,9 +15,3 @@ class SolveForm(forms.Form):
 
     def clean_locked(self) -> list[str]:
         return [name for name in self.cleaned_data["locked"].split(",") if name]
-
-
-class ChainForm(forms.Form):
-    """What a chain of effects is saved as."""
-
-    name = forms.CharField(max_length=60)

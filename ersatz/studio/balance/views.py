@@ -26,13 +26,14 @@ from ersatz.core.mixdown.audition import SILENT_LUFS
 from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown
 from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
-from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send
-from ersatz.studio.balance.forms import ChainForm, FitForm, SolveForm
+from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send, Strip
+from ersatz.studio.balance.forms import FitForm, SolveForm
 from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
 from ersatz.studio.shared.chains import chains_for, save_chain
 from ersatz.studio.shared.edit import answer_made, state_for
+from ersatz.studio.shared.forms import BAD_NAME, NameForm
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
@@ -50,6 +51,14 @@ def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
     if remake.revision is None:
         raise Http404
     return remake, remake.revision
+
+
+def _strip_of(song: Song, strip: str) -> Strip:
+    """Raises Http404 for one that isn’t there."""
+    found = song.strip(strip)
+    if found is None:
+        raise Http404
+    return found
 
 
 @login_required
@@ -85,8 +94,8 @@ def preview(request: HttpRequest, pk: int) -> JsonResponse:
 def bypass_level(request: HttpRequest, pk: int, strip: str, place: int) -> JsonResponse:
     """By how much the effect at a place of a strip changes its loudness, dB."""
     remake, revision = _current(request, pk)
-    found = revision.song.strip(strip)
-    if found is None or place >= len(found.chain):
+    found = _strip_of(revision.song, strip)
+    if place >= len(found.chain):
         raise Http404
     mixdown = mixdown_of(remake, revision.song)
     return JsonResponse({"db": bypass_db(mixdown, revision.song, found, place)})
@@ -97,9 +106,7 @@ def bypass_level(request: HttpRequest, pk: int, strip: str, place: int) -> JsonR
 def chain_level(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
     """By how much all effects of a strip together change its loudness, dB."""
     remake, revision = _current(request, pk)
-    found = revision.song.strip(strip)
-    if found is None:
-        raise Http404
+    found = _strip_of(revision.song, strip)
     return JsonResponse({"db": bypass_db(mixdown_of(remake, revision.song), revision.song, found)})
 
 
@@ -108,11 +115,9 @@ def chain_level(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
 def keep_chain(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
     """Saves a strip's effects under a name. Form: name. Answers all saved chains."""
     _, revision = _current(request, pk)
-    found, form = revision.song.strip(strip), ChainForm(request.POST)
-    if found is None:
-        raise Http404
+    found, form = _strip_of(revision.song, strip), NameForm(request.POST)
     if not form.is_valid():
-        return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+        return JsonResponse({"error": BAD_NAME}, status=400)
     if not found.chain:
         return JsonResponse({"error": f"{found.name} has no effects to save."}, status=400)
     save_chain(user_of(request), form.cleaned_data["name"], found.chain, revision.song)
@@ -141,8 +146,7 @@ def _caching(mixdown: Mixdown) -> str:
 def strip_bars(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> HttpResponseBase:
     """What one strip adds to the mix, HEADROOM_DB quieter: the page adds and takes it away while a fader moves."""
     _, song, key, mixdown, end = _ready(request, pk, sha, first, last)
-    if song.strip(strip) is None:
-        raise Http404
+    _strip_of(song, strip)
 
     def samples() -> np.ndarray:
         return _padded(mixdown, mixdown.contribution(strip, first, end), first, last)
@@ -155,8 +159,8 @@ def strip_bars(request: HttpRequest, pk: int, sha: str, strip: str, first: int, 
 def send_bars(request: HttpRequest, pk: int, sha: str, strip: str, to: str, first: int, last: int) -> HttpResponseBase:
     """What a strip alone, sent at 0 dB, would add through a return."""
     _, song, key, mixdown, end = _ready(request, pk, sha, first, last)
-    if song.strip(strip) is None or song.strip(to) is None:
-        raise Http404
+    for name in (strip, to):
+        _strip_of(song, name)
     quiet = with_each(song, lambda s: _sending_only(s, to, s.id == strip))
     alone = mixdown.varied(quiet)
 
@@ -200,8 +204,7 @@ def lanes(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> Jso
 def fine(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> JsonResponse:
     """A strip's spectrum in twelfths of an octave, with held peaks."""
     _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
-    if song.strip(strip) is None:
-        raise Http404
+    _strip_of(song, strip)
     found = measure_fine(mixdown.strip_samples(strip, first, end))
     return JsonResponse(to_json(found), headers={"Cache-Control": _caching(mixdown)})
 
@@ -234,9 +237,7 @@ def meters(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> Js
 def reductions(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> JsonResponse:
     """What each dynamics effect of a strip takes away, by the effect's id."""
     _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
-    found = song.strip(strip)
-    if found is None:
-        raise Http404
+    found = _strip_of(song, strip)
     taken = measure_reductions(mixdown, song, found, first, end)
     return JsonResponse({"taken": taken}, headers={"Cache-Control": _caching(mixdown)})
 

@@ -11,14 +11,13 @@ from django import forms
 from ersatz.core.audio import Audio
 from ersatz.core.errors import UnusableAudio
 from ersatz.core.samples import ACCEPTED, read_sample
-from ersatz.studio.shared.forms import check_file
+from ersatz.studio.shared.forms import NameForm, check_file
 
 
-class SaveForm(forms.Form):
+class SaveForm(NameForm):
     """A name for the part's sound or for its chain of effects."""
 
     what = forms.ChoiceField(choices=[("sound", "sound"), ("chain", "chain")])
-    name = forms.CharField(max_length=60)
 
 
 class BrowserForm(forms.Form):

@@ -27,6 +27,7 @@ from ersatz.studio.parts.state import browser_state, part_state, sound_state
 from ersatz.studio.shared.chains import save_chain
 from ersatz.studio.shared.edit import answer_midi, shown_on, state_for
 from ersatz.studio.shared.effects import effect_state
+from ersatz.studio.shared.forms import BAD_NAME
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.parts import middle_of
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
@@ -150,7 +151,7 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
     opened = _part_of(revision.song, part)
     form = SaveForm(request.POST)
     if not form.is_valid():
-        return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+        return JsonResponse({"error": BAD_NAME}, status=400)
     name = form.cleaned_data["name"]
     if form.cleaned_data["what"] == "sound":
         kept = {"role": opened.role, "sound_json": {**to_json(opened.sound), "name": name}}

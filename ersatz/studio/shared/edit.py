@@ -16,7 +16,7 @@ from ersatz.core.exchange.midi import MidiSong, read_midi
 from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
-from ersatz.studio.shared.forms import ChosenForm, MidiForm, MilestoneForm
+from ersatz.studio.shared.forms import BAD_NAME, ChosenForm, MidiForm, NameForm
 from ersatz.studio.shared.variants import edit_in
 
 #: Revisions that the history shows, and how many of those that were undone.
@@ -135,9 +135,9 @@ def answer_milestone(request: HttpRequest, pk: int, what: str, state: State) -> 
     """Keeps the song under a name, takes a kept one up, or forgets it. Form: name, or milestone."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     if what == "keep":
-        form = MilestoneForm(request.POST)
+        form = NameForm(request.POST)
         if not form.is_valid():
-            return JsonResponse({"error": "A name has 1 to 60 characters."}, status=400)
+            return JsonResponse({"error": BAD_NAME}, status=400)
         try:
             remake.keep(form.cleaned_data["name"])
         except ErsatzError as error:

@@ -24,8 +24,14 @@ class MidiForm(forms.Form):
         return file
 
 
-class MilestoneForm(forms.Form):
-    name = forms.CharField(max_length=60, strip=True)
+#: What NameForm refuses.
+BAD_NAME = "A name has 1 to 60 characters."
+
+
+class NameForm(forms.Form):
+    """What a version, a sound or a chain is saved as."""
+
+    name = forms.CharField(max_length=60)
 
 
 class ChosenForm(forms.Form):

@@ -3,15 +3,13 @@
 // held peaks, and which two parts are loudest in each octave.
 
 import { button, menu, node } from "./dom.js";
-import { el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
+import { FREQUENCIES, el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
 
 /** @typedef {{ id: string, name: string, kind: string, mute: boolean }} Strip */
 /** @typedef {{ hz: number[], level_db: number[], peak_db: number[] }} Fine */
 /** @typedef {{ hz: number[], strips: Record<string, number[]>, peaks: Record<string, number[]>, reference: number[] | null }} Levels */
 
 export const LOW = 20, HIGH = 20000;
-/** @type {[number, string][]} */
-export const GRID = [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]];
 /** @param {number} hz */
 export const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 
@@ -29,7 +27,7 @@ const DASHES = ["7 3", "2 3", "9 3 2 3", "4 2", "12 4", "1 2"];
  *  @returns {[number, [string, number][]][]} */
 export function loudestTwo({ hz, strips: levels }, strips) {
   const found = strips.filter((s) => levels[s.id] && !s.mute && (s.kind === "part" || s.kind === "return"));
-  return GRID.map(([middle]) => {
+  return FREQUENCIES.map(([middle]) => {
     const inside = hz.flatMap((f, i) => (Math.abs(Math.log2(f / middle)) <= 0.5 ? [i] : []));
     const power = (/** @type {number[]} */ row) => 10 * Math.log10(inside.reduce((sum, i) => sum + 10 ** (row[i] / 10), 1e-15));
     /** @type {[string, number][]} */
@@ -134,7 +132,7 @@ export class Analyser {
 
   draw() {
     const levels = this.levels(), { width, height } = fresh(this.svg, this.isOpen ? OPEN_PX : CLOSED_PX), bottom = height - 1;
-    for (const [hz] of GRID) this.svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
+    for (const [hz] of FREQUENCIES) this.svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
     if (!levels) {
       this.svg.append(text(6, 20, "measuring …", { class: "s" }));
       return;

@@ -223,6 +223,10 @@ export function boundaryHandle(picture, axis, { bar: value, least, most, top, bo
   return slider(handle, { name, value, least, most, show, at }, done);
 }
 
+/** Lines of a frequency axis, Hz and how they are written, an octave apart.
+ *  @type {[number, string][]} */
+export const FREQUENCIES = [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]];
+
 /** Frequency axis: x of a frequency between two others, and its grid.
  *  @param {number} left
  *  @param {number} right
@@ -233,9 +237,7 @@ export function boundaryHandle(picture, axis, { bar: value, least, most, top, bo
 export function frequencyAxis(left, right, low, high, top, bottom) {
   const x = (/** @type {number} */ hz) => left + (Math.log(hz / low) / Math.log(high / low)) * (right - left);
   const grid = [];
-  /** @type {[number, string][]} */
-  const lines = [[30, "30"], [60, "60"], [125, "125"], [250, "250"], [500, "500"], [1000, "1k"], [2000, "2k"], [4000, "4k"], [8000, "8k"], [16000, "16k"]];
-  for (const [hz, name] of lines) {
+  for (const [hz, name] of FREQUENCIES) {
     if (hz < low * 1.05 || hz > high) continue;
     grid.push(el("line", { class: "grid", x1: x(hz), x2: x(hz), y1: top, y2: bottom }));
     if (right - left > 420 || ["60", "250", "1k", "4k", "16k"].includes(name)) grid.push(text(x(hz), bottom + 13, name, { class: "s", "text-anchor": "middle" }));

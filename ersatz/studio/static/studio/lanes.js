@@ -2,10 +2,10 @@
 // hand has its cuts and EQ points as handles; a double click adds a point.
 
 import { stripResponseDb } from "./biquads.js";
-import { GRID, HIGH, LOW, share } from "./analyser.js";
+import { HIGH, LOW, share } from "./analyser.js";
 import { button, inputBox, node } from "./dom.js";
 import { drag } from "./drag.js";
-import { el, fresh, minus, path, svgOf, text } from "./draw.js";
+import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 
 const RANGE_DB = 54, TALL = 32, HAND_TALL = 74;
@@ -59,7 +59,7 @@ export class LaneRows {
     svg.setAttribute("aria-hidden", "true");
     requestAnimationFrame(() => {
       const { width } = fresh(svg, 18);
-      for (const [hz, name] of GRID) svg.append(text(share(hz) * width, 13, name, { class: "s", "text-anchor": "middle" }));
+      for (const [hz, name] of FREQUENCIES) svg.append(text(share(hz) * width, 13, name, { class: "s", "text-anchor": "middle" }));
     });
     return row;
   }
@@ -137,7 +137,7 @@ export class LaneRows {
     const strip = this.mix().strips.find((s) => s.id === id), inHand = id === this.picked;
     const { width, height } = fresh(svg, inHand ? HAND_TALL : TALL), bottom = height - 1;
     row.classList.toggle("muted", strip.mute);
-    for (const [hz] of GRID) svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
+    for (const [hz] of FREQUENCIES) svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
     svg.append(el("line", { class: "tick", x1: 0, x2: width, y1: bottom, y2: bottom }));
     const measured = levels?.strips[id];
     if (measured) {
