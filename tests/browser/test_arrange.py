@@ -9,7 +9,7 @@ import pytest
 
 from tests.browser.conftest import choose, start_empty
 from tests.browser.test_journey import AUDIBLE_DBFS, heard, quiet
-from tests.browser.test_part import undo_says
+from tests.browser.waits import is_saved, undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -142,7 +142,7 @@ def test_an_empty_remake_becomes_a_track(empty):
         page.get_by_role("button", name="Save version").click()
     page.locator("[data-name=bars-menu]").click()
     held.pop().continue_()
-    page.wait_for_function("() => !document.body.hasAttribute('data-saving')")
+    is_saved(page)
     page.locator("[data-name=bars-menu] + .dropdown-menu").get_by_text("Delete 1 bar").first.click()
     undo_says(page, "deleted")
     page.get_by_role("button", name="Play before the cut").click()
@@ -318,7 +318,7 @@ def test_a_point_a_place_of_transitions_and_a_wheel_by_hand(empty):
     page.mouse.down()
     page.mouse.move(box["x"] - 80, box["y"] + 5, steps=4)
     page.mouse.up()
-    page.wait_for_function("() => Number(document.querySelector('[data-name=transition-beats]').value) > 8")
+    page.wait_for_function("() => Number(document.querySelector('[data-name=transition-beats]')?.value) > 8")
 
     before = page.evaluate(PER_BAR)
     page.mouse.move(lane["x"] + 200, lane["y"] - 60)
@@ -361,7 +361,7 @@ def test_quick_hands_lose_nothing_while_answers_are_slow(page, house):
         page.mouse.click(x, y)
     page.mouse.move(*places[2])
     page.mouse.down()
-    page.wait_for_function("() => !document.body.hasAttribute('data-saving')")
+    is_saved(page)
     page.mouse.move(places[2][0] + 0.2 * box["width"], places[2][1], steps=3)
     page.mouse.up()
     undo_says(page, "a note more")

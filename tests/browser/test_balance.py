@@ -5,7 +5,7 @@ import pytest
 from bench import heard
 from tests.browser.conftest import WAIT_MS, choose, opened
 from tests.browser.test_journey import heard as heard_level
-from tests.browser.test_part import undo_says
+from tests.browser.waits import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -71,7 +71,7 @@ def test_faders_cuts_and_points_are_set_by_keyboard_and_undone(mix):
     undo_says(page, "Pad at")
     assert fader.input_value() != before
     page.keyboard.press("Control+z")
-    page.wait_for_function("v => document.querySelector('[aria-label=\"Fader of Pad\"]').value === v", arg=before)
+    page.wait_for_function("v => document.querySelector('[aria-label=\"Fader of Pad\"]')?.value === v", arg=before)
 
     # The lane in hand: its low cut steps with the arrow keys, a double click adds a point, Delete takes it out.
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
@@ -156,7 +156,7 @@ def test_the_analyser_shows_strips_over_the_mix_and_names_the_loudest(mix):
     page.locator(".overline").wait_for()
     third = page.locator(".overline").get_attribute("d")
     page.get_by_role("button", name="Fine").click()
-    page.wait_for_function("d => document.querySelector('.overline').getAttribute('d').length > 2 * d", arg=len(third))
+    page.wait_for_function("d => document.querySelector('.overline')?.getAttribute('d').length > 2 * d", arg=len(third))
     page.get_by_role("button", name="Held peaks").click()
     page.locator(".heldline").wait_for()
     page.get_by_role("button", name="Loudest two").click()
@@ -190,7 +190,7 @@ def test_a_clash_is_shown_tried_and_cured(mix):
     undo_says(page, "Bass at")
     clash = page.locator(".clash-said").first
     clash.wait_for()
-    page.wait_for_function("() => document.querySelector('#clashes-says').textContent.includes('in this section')")
+    page.wait_for_function("() => document.querySelector('#clashes-says')?.textContent.includes('in this section')")
     clash.click()
     page.locator(".clash-frame").wait_for()
     with page.expect_request(lambda r: "/with/" in r.url and r.url.endswith(".flac"), timeout=WAIT_MS):
@@ -223,5 +223,5 @@ def test_balance_for_me_says_what_it_changed_and_is_one_undo(mix):
     if page.locator("#changes li").count():
         undo_says(page, "Balanced to the reference")
         page.get_by_role("button", name="Undo it").click()
-        page.wait_for_function("() => document.querySelector('#redo').title.includes('Balanced')")
+        page.wait_for_function("() => document.querySelector('#redo')?.title.includes('Balanced')")
     assert not page.problems

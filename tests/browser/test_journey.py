@@ -8,7 +8,7 @@ import pytest
 import soundfile
 
 from tests.browser.conftest import WAIT_MS
-from tests.browser.test_part import undo_says
+from tests.browser.waits import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -72,7 +72,7 @@ def test_from_a_file_to_an_export(first_page, real_track, tmp_path):
     # It plays while it is matched, and plays on when the matched song takes its place; looped, for it could be over before.
     page.keyboard.press("l")
     page.keyboard.press("Space")
-    page.wait_for_function("document.querySelector('#play').classList.contains('is-playing')")
+    page.wait_for_function("document.querySelector('#play')?.classList.contains('is-playing')")
     undo_says(page, "Matched to the reference")
     assert page.locator("#matching").count() == 0
     assert page.locator("#player-says").inner_text() == ""

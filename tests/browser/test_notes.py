@@ -8,7 +8,7 @@ import pytest
 
 from tests.browser.conftest import choose
 from tests.browser.test_arrange import add_part
-from tests.browser.test_part import undo_says
+from tests.browser.waits import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 NOTES = """([row]) => [...document.querySelectorAll(`[data-note^='${row}/']`)].map((n) => n.dataset.note.split('/')[1])"""
@@ -109,7 +109,7 @@ def test_the_note_grid_by_hand(empty):
     page.locator(".note").focus()
     page.keyboard.press("Shift+ArrowUp")
     undo_says(page, "notes moved")
-    page.wait_for_function("m => document.querySelector('.note').dataset.note.endsWith(`.${m}`)", arg=before + 12)
+    page.wait_for_function("m => document.querySelector('.note')?.dataset.note.endsWith(`.${m}`)", arg=before + 12)
     page.locator("[data-name=slide]").fill("-12")
     page.keyboard.press("Enter")
     undo_says(page, "slides by -12")

@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 import soundfile
 
+from tests.browser.waits import undo_says
+
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 RATE = 44_100
 
@@ -14,17 +16,6 @@ def part(page, house):
     page.get_by_role("link", name="Parts").click()
     page.locator(".stage svg path").first.wait_for()
     return page
-
-
-def undo_says(page, words):
-    """What can be undone, in the button or, where there is no room, in its tip, once no edit is under way."""
-    page.wait_for_function(
-        """words => {
-          const undo = document.getElementById("undo");
-          return !document.body.hasAttribute("data-saving") && `${undo.title} ${undo.textContent}`.includes(words);
-        }""",
-        arg=words,
-    )
 
 
 def test_a_sound_is_shaped_in_the_browser_alone(part):

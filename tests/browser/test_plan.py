@@ -2,7 +2,7 @@
 
 import pytest
 
-from tests.browser.test_part import undo_says
+from tests.browser.waits import undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
