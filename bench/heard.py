@@ -177,7 +177,7 @@ def main() -> None:
         page.locator(".lane .energy").first.wait_for(timeout=120_000)
         record(page)
         sections = page.evaluate("JSON.parse(document.getElementById('drawing').textContent).sections")
-        loop(page, next(s for s in sections if s["name"].startswith("drop"))["to"] - 1)
+        loop(page, next(s for s in sections if s["name"].startswith("drop"))["last"] - 1)
         settled(page)
         found = all_touches(page, part.id, song.bpm)
         print(f"A touch on Balance, ms to where it is heard in what the page plays ({LOOP_BARS} bar looped, median of 3; the")

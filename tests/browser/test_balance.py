@@ -52,7 +52,7 @@ def test_every_touch_is_heard_while_the_loop_plays(mix):
     section = next(s for s in state["sections"] if s["name"].startswith("drop"))
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
     heard.record(page)
-    heard.loop(page, section["to"] - 1)
+    heard.loop(page, section["last"] - 1)
     heard.settled(page)
     touches = heard.all_touches(page, "pad", state["bpm"], times=1)
     assert set(touches) == {"fader", "mute", "solo", "pan", "width", "send", "true render"}

@@ -65,10 +65,10 @@ def test_a_send_is_heard_alone_and_moves_with_nothing_else(web, remake, at, bar)
 
 def test_lanes_meters_and_clashes_are_measured(web, remake, at):
     section = web.get(reverse("balance-state", args=[remake.pk])).json()["sections"][-1]
-    lanes = web.get(at("listen-lanes", section["from"], section["to"])).json()
+    lanes = web.get(at("listen-lanes", section["first"], section["last"])).json()
     assert {"master", "pad"} <= set(lanes["strips"]) and len(lanes["strips"]["pad"]) == len(lanes["hz"])
     assert lanes["reference"] is None or len(lanes["reference"]) == len(lanes["hz"])
-    meters = web.get(at("listen-meters", section["from"], section["from"])).json()
+    meters = web.get(at("listen-meters", section["first"], section["first"])).json()
     assert len(meters["momentary_lufs"]) == 16 == len(meters["strips"]["pad"]["peak_db"]) == len(meters["limited_db"])
     clashes = web.get(at("listen-clashes", len(remake.revision.song.sections) - 1)).json()["clashes"]
     for clash in clashes:
@@ -77,7 +77,7 @@ def test_lanes_meters_and_clashes_are_measured(web, remake, at):
 
 def test_a_fine_spectrum_and_what_dynamics_take_are_measured_of_one_strip(web, remake, at):
     section = web.get(reverse("balance-state", args=[remake.pk])).json()["sections"][-1]
-    bars = (section["from"], section["from"])
+    bars = (section["first"], section["first"])
     found = web.get(at("listen-fine", "pad", *bars)).json()
     assert len(found["hz"]) == len(found["level_db"]) == len(found["peak_db"]) == 120
     squeezed = {"kind": "compressor", "params": {"threshold_db": -40.0, "ratio": 8.0}}

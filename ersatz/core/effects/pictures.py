@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TypedDict
 
 import numpy as np
 
@@ -20,9 +20,15 @@ def _rounded(values: np.ndarray) -> list[float]:
     return [float(v) for v in np.round(values, 3)]
 
 
-def picture_of(effect: Effect) -> dict[str, Any] | None:
-    """{"kind": "response" (dB at AXIS_HZ), "levels" (dB out at LEVELS_DB), "shape" (out over -1..1) or "gain" (0..1 over a cycle),
-    "values"}; None where no curve would tell."""
+class EffectPicture(TypedDict):
+    """`kind`: "response" (dB at AXIS_HZ), "levels" (dB out at LEVELS_DB), "shape" (out over -1..1), "gain" (0..1 over a cycle)."""
+
+    kind: str
+    values: list[float]
+
+
+def picture_of(effect: Effect) -> EffectPicture | None:
+    """None where no curve would tell."""
     s = settings_of(effect)
     if effect.kind == "eq":
         return {"kind": "response", "values": _rounded(eq.response_db(eq.sections_of(s, RATE_HZ), AXIS_HZ, RATE_HZ))}

@@ -4,7 +4,7 @@ lists."""
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Any
+from typing import TypedDict
 
 import numpy as np
 
@@ -25,6 +25,38 @@ AXIS_HZ = np.geomspace(20, 20_000, 120)
 HELD_SHARE = 0.25
 
 
+class Stages(TypedDict):
+    """Where an envelope's stages end, in seconds; `sustain` is its level, 0..1."""
+
+    attack: float
+    decay: float
+    held: float
+    end: float
+    sustain: float
+
+
+class EnvelopePicture(TypedDict):
+    """Level 0..1 over `seconds`."""
+
+    seconds: float
+    values: list[float]
+    stages: Stages
+
+
+class SoundPictures(TypedDict, total=False):
+    """What can be drawn of a sound, by block where there are several of a kind. `cycles` -1..1, `responses` dB at AXIS_HZ; `wave`
+    and `hit` are outlines (lowest and highest per column) of `seconds`; `slices` are places 0..1."""
+
+    cycles: dict[str, list[float]]
+    responses: dict[str, list[float] | None]
+    envelopes: dict[str, EnvelopePicture]
+    lfos: dict[str, list[float]]
+    wave: list[list[float]]
+    hit: list[list[float]]
+    seconds: float
+    slices: list[float]
+
+
 def _rounded(values: np.ndarray, digits: int = 4) -> list[float]:
     return [float(v) for v in np.round(values, digits)]
 
@@ -43,8 +75,7 @@ def cycle(patch: Patch, number: int) -> list[float]:
     return _rounded(out[0] * np.sqrt(2))
 
 
-def envelope_curve(patch: Patch, number: int) -> dict[str, Any]:
-    """Level 0..1 over time, and where its stages end, in seconds."""
+def envelope_curve(patch: Patch, number: int) -> EnvelopePicture:
     e = path.envelope_of(patch, number)
     pressed = e.attack_s + e.hold_s + e.decay_s
     held = pressed * (1 + HELD_SHARE)
@@ -52,7 +83,7 @@ def envelope_curve(patch: Patch, number: int) -> dict[str, Any]:
     rate = 2000 / total
     values = modulation.envelope(e, int(held * rate), 2001, rate)
     at = np.linspace(0, 2000, CURVE_POINTS).astype(int)
-    stages = {"attack": e.attack_s, "decay": pressed, "held": held, "end": total, "sustain": e.sustain}
+    stages: Stages = {"attack": e.attack_s, "decay": pressed, "held": held, "end": total, "sustain": e.sustain}
     return {"seconds": total, "values": _rounded(values[at]), "stages": stages}
 
 
@@ -81,7 +112,7 @@ def outline(samples: np.ndarray, columns: int = 160) -> list[list[float]]:
     return [[round(float(mono[a:b].min()), 4), round(float(mono[a:b].max()), 4)] for a, b in pairwise(edges) if b > a]
 
 
-def _moving(patch: Patch) -> dict[str, Any]:
+def _moving(patch: Patch) -> SoundPictures:
     """What the path behind a source is drawn from."""
     return {
         "responses": {f"filter{k}": response(patch, k) for k in (1, 2)},
@@ -90,7 +121,7 @@ def _moving(patch: Patch) -> dict[str, Any]:
     }
 
 
-def sample_pictures(patch: Patch) -> dict[str, Any]:
+def sample_pictures(patch: Patch) -> SoundPictures:
     """The whole sample with its length in seconds, and where its slices begin, as places 0..1 of it; nothing where it is gone."""
     sample = patch.samples.get(sampler.SLOT)
     if sample is None:
@@ -101,7 +132,7 @@ def sample_pictures(patch: Patch) -> dict[str, Any]:
     return {"wave": outline(whole, WAVE_COLUMNS), "seconds": sample.audio.duration_s, "slices": _rounded(np.array(edges), 5)}
 
 
-def pictures_of(sound: Sound, samples: Samples = no_samples) -> dict[str, Any]:
+def pictures_of(sound: Sound, samples: Samples = no_samples) -> SoundPictures:
     """Everything that can be drawn of a sound; of a drum voice the outline of one hit and how long it is, in seconds."""
     if sound.voice == sampler.SPEC.name:
         patch = complete(sound, samples)

@@ -28,7 +28,7 @@ from ersatz.core.serial import read_json, to_json
 from ersatz.core.song.document import Song, digest, with_each
 from ersatz.core.song.strips import MASTER, SENDS, AnyStrip, Send, Strip
 from ersatz.studio.balance.forms import FitForm, SolveForm
-from ersatz.studio.balance.state import balance_state, fixed_state, strip_state
+from ersatz.studio.balance.state import balance_fixed, balance_state, strip_state
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake, Revision
 from ersatz.studio.shared.chains import chains_for, save_chain
@@ -36,6 +36,7 @@ from ersatz.studio.shared.edit import answer_made, state_for
 from ersatz.studio.shared.forms import BAD_NAME, NameForm
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
 from ersatz.studio.shared.users import user_of
 from ersatz.studio.shared.variants import variant_of
@@ -69,7 +70,7 @@ def balance(request: HttpRequest, pk: int) -> HttpResponse:
     if revision is None:
         return redirect("plan", pk=pk)
     context = frame("balance", remake=remake)
-    context["drawing"] = {**balance_state(remake, revision), **fixed_state(remake), "headroomDb": HEADROOM_DB}
+    context["drawing"] = page_json(balance_state(remake, revision)) | page_json(balance_fixed(remake))
     return render(request, "studio/balance.html", context)
 
 
@@ -86,7 +87,7 @@ def preview(request: HttpRequest, pk: int) -> JsonResponse:
         return JsonResponse({"error": str(error)}, status=400)
     if strip is None:
         return JsonResponse({"error": "This strip isn’t there any more."}, status=400)
-    return JsonResponse(strip_state(remake, edited, strip))
+    return JsonResponse(page_json(strip_state(remake, edited, strip)))
 
 
 @login_required
@@ -121,7 +122,7 @@ def keep_chain(request: HttpRequest, pk: int, strip: str) -> JsonResponse:
     if not found.chain:
         return JsonResponse({"error": f"{found.name} has no effects to save."}, status=400)
     save_chain(user_of(request), form.cleaned_data["name"], found.chain, revision.song)
-    return JsonResponse({"chains": chains_for(request.user, revision.song)})
+    return JsonResponse({"chains": page_json(chains_for(request.user, revision.song))})
 
 
 # Heard and seen at an immutable address --------------------------------------------------------------------------------
@@ -324,4 +325,4 @@ def solve(request: HttpRequest, pk: int) -> JsonResponse:
 def now(request: HttpRequest, pk: int) -> JsonResponse:
     """The mix as it stands."""
     remake, revision = _current(request, pk)
-    return JsonResponse(balance_state(remake, revision))
+    return JsonResponse(page_json(balance_state(remake, revision)))

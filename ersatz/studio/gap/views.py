@@ -10,13 +10,13 @@ from django.views.decorators.http import require_safe
 
 from ersatz.core.gap import Figure, compare
 from ersatz.core.gap.compare import numbered
-from ersatz.core.serial import to_json
 from ersatz.core.survey.document import Survey
-from ersatz.core.target import Target
+from ersatz.studio.gap.state import gap_drawing
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
-from ersatz.studio.shared.frame import frame, latest_measurement, loudness_of
-from ersatz.studio.shared.spans import span_text, spectrum_corridor
+from ersatz.studio.shared.frame import frame, latest_measurement
+from ersatz.studio.shared.pages import page_json
+from ersatz.studio.shared.spans import span_text
 
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
@@ -52,7 +52,7 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
             "section_name": numbered(reference, section),
             "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in found.figures],
             "matched": sum(f.verdict == "matched" for f in found.figures),
-            "drawing": _drawing(reference, mine, found) | {"corridors": target and _corridors(target, reference, section)},
+            "drawing": page_json(gap_drawing(reference, mine, found, target)),
             "is_target": target is not None,
         }
     return render(request, "studio/gap.html", context)
@@ -89,36 +89,4 @@ def _row(figure: Figure, changed_at: str) -> dict:
         "verdict": figure.verdict,
         "mark": MARKS[figure.verdict],
         "changed_at": changed_at if figure.verdict in ("close", "off") else "",
-    }
-
-
-def _corridors(target: Target, typical: Survey, section: int) -> dict:
-    """What is usual, at each point of the curves: [low, high]."""
-    spread = target.spread
-    return {
-        "spectrum": spectrum_corridor(target, typical, section),
-        "pump": to_json(spread.pump_curve),
-        "loudness": to_json(spread.loudness_course),
-    }
-
-
-def _drawing(reference: Survey, mine: Survey, found) -> dict:
-    def side(survey: Survey, index: int) -> dict:
-        return {
-            "bars": survey.bars,
-            "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
-            "levelDb": list(survey.spectrum.per_section[index].level_db),
-            "pumpDb": list(survey.pump.beat_db),
-            "pumpDepthDb": survey.pump.depth_db,
-            **loudness_of(survey),
-        }
-
-    return {
-        "hz": list(found.spectrum_hz),
-        "differenceDb": list(found.spectrum_difference_db),
-        "section": found.reference_section,
-        "balanceDb": [s.balance_db for s in found.sections],
-        "beatMs": round(reference.tempo.grid.beat_s * 1000, 1),
-        "reference": side(reference, found.reference_section),
-        "remake": side(mine, found.remake_section),
     }

@@ -2,12 +2,35 @@
 
 from __future__ import annotations
 
+from typing import TypedDict
+
 from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
 from ersatz.studio.models.references import Reference
 from ersatz.studio.models.remakes import Remake
+
+
+class StripChange(TypedDict):
+    """What a balance changed of a strip (core/balance/changes.py), as JSON."""
+
+    strip: str
+    name: str
+    what: str
+    why: str
+
+
+class JobState(TypedDict):
+    """`changes` of a balance; `fraction` 0..1."""
+
+    id: int
+    kind: str
+    state: str
+    phase: str
+    fraction: float
+    message: str
+    changes: list[StripChange]
 
 
 class Job(models.Model):
@@ -56,7 +79,7 @@ class Job(models.Model):
     def percent(self) -> int:
         return round(100 * self.fraction)
 
-    def as_json(self) -> dict:
+    def as_json(self) -> JobState:
         return {
             "id": self.pk,
             "kind": self.kind,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from errno import ENOSPC
+from typing import Any
 
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -22,13 +23,14 @@ from ersatz.core.survey.loops import measure_loop
 from ersatz.core.voices import gone, library
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedChain, SavedSound
 from ersatz.studio.parts.forms import BrowserForm, SampleForm, SaveForm
-from ersatz.studio.parts.notes import fixed_state, notes_state
-from ersatz.studio.parts.state import browser_state, part_state, sound_state
+from ersatz.studio.parts.notes import NotesState, notes_fixed, notes_state
+from ersatz.studio.parts.state import PartState, browser_state, part_state, sound_state
 from ersatz.studio.shared.chains import save_chain
 from ersatz.studio.shared.edit import answer_midi, shown_on, state_for
 from ersatz.studio.shared.effects import effect_state
 from ersatz.studio.shared.forms import BAD_NAME
 from ersatz.studio.shared.frame import frame
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.parts import middle_of
 from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, flac_response, render_cache
 from ersatz.studio.shared.users import user_of
@@ -52,7 +54,7 @@ def _current(request: HttpRequest, pk: int) -> tuple[Remake, Revision]:
 
 
 @shown_on("sound")
-def _sound(remake: Remake, revision: Revision, part: str) -> dict:
+def _sound(remake: Remake, revision: Revision, part: str) -> PartState:
     return part_state(remake, revision, _part_of(revision.song, part))
 
 
@@ -75,12 +77,12 @@ def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     opened = _part_of(revision.song, part)
     context = {**frame("parts", remake=remake), "part": opened}
     browser = browser_state(request.user, opened.role, revision.song)
-    context["drawing"] = {**part_state(remake, revision, opened), "browser": browser}
+    context["drawing"] = page_json(part_state(remake, revision, opened)) | {"browser": page_json(browser)}
     return render(request, "studio/part.html", context)
 
 
 @shown_on("notes")
-def _notes(remake: Remake, revision: Revision, part: str) -> dict:
+def _notes(remake: Remake, revision: Revision, part: str) -> NotesState:
     return notes_state(remake, revision, _part_of(revision.song, part))
 
 
@@ -91,7 +93,7 @@ def notes(request: HttpRequest, pk: int, part: str) -> HttpResponse:
     remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
     context = {**frame("parts", remake=remake), "part": opened}
-    context["drawing"] = {**notes_state(remake, revision, opened), **fixed_state(remake.reference.survey)}
+    context["drawing"] = page_json(notes_state(remake, revision, opened)) | page_json(notes_fixed(remake.reference.survey))
     return render(request, "studio/notes.html", context)
 
 
@@ -128,7 +130,7 @@ def preview(request: HttpRequest, pk: int, part: str) -> JsonResponse:
         return JsonResponse({"error": str(error)}, status=400)
     samples = OwnSample.objects.finder(remake.owner)
     effects = [effect_state(e) for e in edited.chain]
-    return JsonResponse({"sound": sound_state(edited.sound, samples), "effects": effects})
+    return JsonResponse(page_json({"sound": sound_state(edited.sound, samples), "effects": effects}))
 
 
 @login_required
@@ -160,15 +162,16 @@ def save(request: HttpRequest, pk: int, part: str) -> JsonResponse:
         return JsonResponse({"error": "There are no effects to keep yet."}, status=400)
     else:
         save_chain(user_of(request), name, opened.chain, revision.song)
-    return JsonResponse(browser_state(request.user, opened.role, revision.song))
+    return JsonResponse(page_json(browser_state(request.user, opened.role, revision.song)))
 
 
-def _browser(request: HttpRequest) -> dict:
+def _browser(request: HttpRequest) -> dict[str, Any]:
     """What can be taken, for the role and the remake that a form names."""
     form = BrowserForm(request.POST)
     asked = form.cleaned_data if form.is_valid() else {}
     remake = Remake.objects.of(request.user).filter(pk=asked.get("remake") or 0).first()
-    return browser_state(request.user, asked.get("role", ""), remake.revision.song if remake and remake.revision else None)
+    song = remake.revision.song if remake and remake.revision else None
+    return page_json(browser_state(request.user, asked.get("role", ""), song))
 
 
 @login_required

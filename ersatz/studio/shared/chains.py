@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ersatz.core.effects.chain import spec_of
@@ -12,15 +12,24 @@ from ersatz.core.song.strips import Effect
 from ersatz.studio.models import SavedChain
 
 
+@dataclass(frozen=True)
+class ChainChoice:
+    """A saved chain as a song can play it; `lost` says what of it that can't be."""
+
+    id: int
+    name: str
+    effects: list[Effect]
+    lost: str
+
+
 def kept_chain(effects: tuple[Effect, ...], song: Song) -> list[dict[str, Any]]:
     """A chain as it is saved: beside the part that steers an effect its role, by which another song finds one."""
     steering = {p.id: p.role for p in song.parts}
     return [{**to_json(replace(e, id="")), "key_role": steering.get(e.key, "")} for e in effects]
 
 
-def chain_in(chain: SavedChain, song: Song | None) -> dict[str, Any]:
-    """A saved chain for a song: each effect steered by the part that it was steered by, or else by the first of its role; `lost`
-    says of which that can't be."""
+def chain_in(chain: SavedChain, song: Song | None) -> ChainChoice:
+    """A saved chain for a song: each effect steered by the part that it was steered by, or else by the first of its role."""
     effects, lost = [], []
     for effect, kept in zip(chain.effects, chain.effects_json):
         role = kept.get("key_role", "")
@@ -28,11 +37,11 @@ def chain_in(chain: SavedChain, song: Song | None) -> dict[str, Any]:
         steered_by = next((p.id for p in parts if p.id == effect.key), parts[0].id if parts else "")
         if effect.key and not steered_by:
             lost.append(f"{spec_of(effect).title} was steered by a part that plays {role or 'something'}; this song has none.")
-        effects.append({**to_json(effect), "key": steered_by})
-    return {"id": chain.pk, "name": chain.name, "effects": effects, "lost": " ".join(lost)}
+        effects.append(replace(effect, key=steered_by))
+    return ChainChoice(chain.pk, chain.name, effects, " ".join(lost))
 
 
-def chains_for(user: Any, song: Song | None) -> list[dict[str, Any]]:
+def chains_for(user: Any, song: Song | None) -> list[ChainChoice]:
     """A user's saved chains as a song can play them."""
     return [chain_in(c, song) for c in SavedChain.objects.of(user)]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
 
@@ -17,15 +18,41 @@ from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
 from ersatz.studio.shared.forms import BAD_NAME, ChosenForm, MidiForm, NameForm
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.variants import edit_in
 
 #: Revisions that the history shows, and how many of those that were undone.
 MOST_LISTED, MOST_AHEAD = 60, 20
 UNREADABLE = "That edit can't be read."
 
-State = Callable[[Remake, Revision], dict]
+
+@dataclass(frozen=True)
+class Version:
+    """A song that was saved under a name; `listen` is where its audio lies."""
+
+    id: int
+    name: str
+    listen: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Steps:
+    """Where a song stands, on every page that changes it. `undo` and `redo`: what would be, in a sentence, None for nothing;
+    `history` with the numbers of the revisions, newest first."""
+
+    title: str
+    revision: int
+    sha: str
+    listen: str
+    undo: str | None
+    redo: str | None
+    history: list[tuple[int, str]]
+    milestones: list[Version]
+
+
+State = Callable[[Remake, Revision], Steps]
 #: A song as a page shows it; the third is the id of the part that is open there, "" for none.
-Shows = Callable[[Remake, Revision, str], dict]
+Shows = Callable[[Remake, Revision, str], Steps]
 AnyShows = TypeVar("AnyShows", bound=Shows)
 #: By page; each page enters its own.
 _SHOWS: dict[str, Shows] = {}
@@ -48,25 +75,21 @@ def state_for(page: str, part: str = "") -> State:
     return lambda remake, revision: _SHOWS[page](remake, revision, part)
 
 
-def steps(remake: Remake, revision: Revision) -> dict:
-    """What can be undone and redone."""
+def steps(remake: Remake, revision: Revision) -> Steps:
     # Newest first, what was undone too: all of it can be gone to.
     near = remake.revisions.filter(number__lte=revision.number + MOST_AHEAD).order_by("-number").only("number", "sentence")
     listed = list(near[: MOST_LISTED + MOST_AHEAD])
     after = next((r for r in listed if r.number == revision.number + 1), None)
-    return {
-        "title": remake.title,
-        "revision": revision.number,
-        "sha": revision.sha,
-        "listen": f"/listen/remake/{remake.pk}/{revision.sha}/",
-        "undo": revision.sentence if revision.number > 1 else None,
-        "redo": after.sentence if after else None,
-        "history": [[r.number, r.sentence] for r in listed],
-        "milestones": [
-            {"id": m.pk, "name": m.name, "listen": f"/listen/remake/{remake.pk}/{m.sha}/"}
-            for m in remake.milestones.defer("song_json")
-        ],
-    }
+    return Steps(
+        title=remake.title,
+        revision=revision.number,
+        sha=revision.sha,
+        listen=f"/listen/remake/{remake.pk}/{revision.sha}/",
+        undo=revision.sentence if revision.number > 1 else None,
+        redo=after.sentence if after else None,
+        history=[(r.number, r.sentence) for r in listed],
+        milestones=[Version(m.pk, m.name, f"/listen/remake/{remake.pk}/{m.sha}/") for m in remake.milestones.defer("song_json")],
+    )
 
 
 def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
@@ -91,12 +114,12 @@ def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Edit], stat
             raise StaleRevision(current or Revision(number=0, sentence="it has no draft yet"))
         # What can't be shown isn't kept.
         with transaction.atomic():
-            answer = state(remake, remake.apply(make(current.song), made_on))
+            answer = page_json(state(remake, remake.apply(make(current.song), made_on)))
     except StaleRevision as stale:
         fresh = Remake.objects.get(pk=remake.pk)
         answer = {"error": str(stale)}
         if fresh.revision is not None:
-            answer.update(state=state(fresh, fresh.revision))
+            answer.update(state=page_json(state(fresh, fresh.revision)))
         return JsonResponse(answer, status=409)
     except ErsatzError as error:
         return JsonResponse({"error": str(error)}, status=400)
@@ -156,4 +179,4 @@ def _answer(remake: Remake, reached: Revision | None, state: State) -> JsonRespo
     revision = reached or remake.revision
     if revision is None:
         return JsonResponse({"error": "There is no draft yet."}, status=400)
-    return JsonResponse(state(remake, revision))
+    return JsonResponse(page_json(state(remake, revision)))

@@ -2,28 +2,62 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
 
 from ersatz.core.effects.chain import spec_of
-from ersatz.core.effects.pictures import picture_of
+from ersatz.core.effects.pictures import EffectPicture, picture_of
 from ersatz.core.params import Choice, Param
-from ersatz.core.serial import to_json
 from ersatz.core.song.strips import Effect
 
 
-def field(param: Param, value: float) -> dict[str, Any]:
-    return {"name": param.name, "unit": param.unit, "low": param.low, "high": param.high, "value": value, "title": param.title,
-            "scale": param.scale, "step": param.step, "moves": param.moves}  # fmt: skip
+@dataclass(frozen=True)
+class Figure:
+    """A number to set: its parameter (core/params.py) and where it stands."""
+
+    name: str
+    unit: str
+    low: float
+    high: float
+    value: float
+    title: str
+    scale: str
+    step: float
+    moves: str | None
 
 
-def option(choice: Choice, value: str) -> dict[str, Any]:
-    return {"name": choice.name, "options": choice.options, "value": value, "title": choice.title}
+@dataclass(frozen=True)
+class Options:
+    """A choice to make, and what is chosen."""
+
+    name: str
+    options: tuple[str, ...]
+    value: str
+    title: str
 
 
-def effect_state(effect: Effect) -> dict[str, Any]:
+@dataclass(frozen=True, kw_only=True)
+class EffectState(Effect):
+    """An effect as the song has it, with what its panel shows. `keyed`: another part may steer it."""
+
+    title: str
+    keyed: bool
+    picture: EffectPicture | None
+    fields: list[Figure]
+    options: list[Options]
+
+
+def figure(param: Param, value: float) -> Figure:
+    return Figure(param.name, param.unit, param.low, param.high, value, param.title, param.scale, param.step, param.moves)
+
+
+def options(choice: Choice, value: str) -> Options:
+    return Options(choice.name, choice.options, value, choice.title)
+
+
+def effect_state(effect: Effect) -> EffectState:
     spec = spec_of(effect)
-    return {
-        **to_json(effect), "title": spec.title, "keyed": spec.keyed, "picture": picture_of(effect),
-        "fields": [field(p, p.value(effect.params)) for p in spec.params],
-        "options": [option(c, c.value(effect.choices, spec.name)) for c in spec.choices],
-    }  # fmt: skip
+    return EffectState(
+        **vars(effect), title=spec.title, keyed=spec.keyed, picture=picture_of(effect),
+        fields=[figure(p, p.value(effect.params)) for p in spec.params],
+        options=[options(c, c.value(effect.choices, spec.name)) for c in spec.choices],
+    )  # fmt: skip

@@ -13,6 +13,7 @@ from ersatz.core.edits import section_name
 from ersatz.core.pitch import midi_hz
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models import Job, Measurement, Reference, Remake, Revision
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.vocabulary import vocabulary
 
 #: The drone's lowest C: over the bass, under the voices.
@@ -27,6 +28,38 @@ class Step:
     is_done: bool
     #: What must be there first, where it isn't; the link then leads to where that is made.
     needs: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Track:
+    """A track as the player knows it. `url`: where its bars are; `sections` as [name, first bar, bars]; `lufs`: integrated, None
+    where it isn't measured; `short_term`: its course as [bar, LUFS]."""
+
+    title: str
+    url: str
+    bars: int
+    bpm: float
+    sections: list[tuple[str, int, int]]
+    lufs: float | None
+    short_term: list[tuple[float, float]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReferenceTrack(Track):
+    """With its grid: beats of a bar, the time of bar 1 in seconds; and the pitch of its tonic."""
+
+    beats: int
+    first_s: float
+    tonic_hz: float
+
+
+@dataclass(frozen=True)
+class Tracks:
+    """What the player plays; `id` of the reference."""
+
+    id: int | None
+    reference: ReferenceTrack | None
+    remake: Track | None
 
 
 def accounts(request: HttpRequest) -> dict[str, bool]:
@@ -45,8 +78,8 @@ def frame(page: str, reference: Reference | None = None, remake: Remake | None =
         "rail": _rail(page, reference, remake, survey, revision, measured),
         "reference": reference,
         "remake": remake,
-        "player": _player(reference, survey, remake, revision, measured),
-        "vocabulary": vocabulary(),
+        "player": page_json(_player(reference, survey, remake, revision, measured)),
+        "vocabulary": page_json(vocabulary()),
     }
 
 
@@ -91,46 +124,45 @@ def _rail(
 def _player(
     reference: Reference | None, survey: Survey | None, remake: Remake | None, revision: Revision | None,
     measured: Measurement | None,
-) -> dict[str, Any] | None:  # fmt: skip
+) -> Tracks | None:  # fmt: skip
     heard = reference.listened if reference else None
     heard_survey: Survey | None = survey if heard is reference or heard is None else heard.survey
-    tracks: dict[str, Any] = {"id": reference and reference.pk, "reference": None, "remake": None}
-    if heard is not None and heard_survey is not None:
-        tracks["reference"] = reference_track(heard, heard_survey)
-    if remake is not None and revision is not None:
-        song = revision.song
-        tracks["remake"] = {
-            "title": remake.title,
-            "url": f"/listen/remake/{remake.pk}/{revision.sha}/",
-            "bars": song.bars,
-            "bpm": song.bpm,
-            "sections": [[section_name(song, s.id), bar, s.bars] for bar, s in song.placed()],
-            **(loudness_of(measured.survey) if measured else {"lufs": None, "shortTerm": []}),
-        }
-    return tracks if tracks["reference"] or tracks["remake"] else None
+    theirs = reference_track(heard, heard_survey) if heard is not None and heard_survey is not None else None
+    ours = _remake_track(remake, revision, measured) if remake is not None and revision is not None else None
+    return Tracks(reference.pk if reference else None, theirs, ours) if theirs or ours else None
 
 
-def reference_track(reference: Reference, survey: Survey) -> dict[str, Any]:
+def _remake_track(remake: Remake, revision: Revision, measured: Measurement | None) -> Track:
+    song = revision.song
+    return Track(
+        title=remake.title,
+        url=f"/listen/remake/{remake.pk}/{revision.sha}/",
+        bars=song.bars,
+        bpm=song.bpm,
+        sections=[(section_name(song, s.id), bar, s.bars) for bar, s in song.placed()],
+        lufs=measured.survey.loudness.integrated_lufs if measured else None,
+        short_term=loudness_course(measured.survey) if measured else [],
+    )
+
+
+def reference_track(reference: Reference, survey: Survey) -> ReferenceTrack:
     """What the player needs to know of a reference."""
     grid = reference.listening_grid(survey)
-    return {
-        "title": reference.title,
-        "url": f"/listen/reference/{reference.pk}/{reference.listening_key(survey)}/",
-        "bars": grid.bars_in(survey.source.duration_s),
-        "bpm": grid.bpm,
-        "beats": grid.beats_per_bar,
-        "firstS": grid.first_downbeat_s,
-        "tonicHz": round(midi_hz(DRONE_MIDI + survey.key.pitch_key.pitch_class, survey.key.tuning_cents), 3),
-        "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
-        **loudness_of(survey),
-    }
+    return ReferenceTrack(
+        title=reference.title,
+        url=f"/listen/reference/{reference.pk}/{reference.listening_key(survey)}/",
+        bars=grid.bars_in(survey.source.duration_s),
+        bpm=grid.bpm,
+        beats=grid.beats_per_bar,
+        first_s=grid.first_downbeat_s,
+        tonic_hz=round(midi_hz(DRONE_MIDI + survey.key.pitch_key.pitch_class, survey.key.tuning_cents), 3),
+        sections=[(s.label, s.start_bar, s.bars) for s in survey.sections],
+        lufs=survey.loudness.integrated_lufs,
+        short_term=loudness_course(survey),
+    )
 
 
-def loudness_of(survey: Survey) -> dict[str, Any]:
-    """Integrated loudness and its course, on the track's own grid: [bar, LUFS]."""
+def loudness_course(survey: Survey) -> list[tuple[float, float]]:
+    """[bar on the track's own grid, LUFS]: the window ends at t, its middle says where the loudness is."""
     grid = survey.tempo.grid
-    return {
-        "lufs": survey.loudness.integrated_lufs,
-        # The window ends at t: its middle says where the loudness is.
-        "shortTerm": [[round(grid.bar_at(s.t_s - 1.5), 2), s.lufs] for s in survey.loudness.short_term],
-    }
+    return [(round(grid.bar_at(s.t_s - 1.5), 2), s.lufs) for s in survey.loudness.short_term]

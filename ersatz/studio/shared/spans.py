@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Span, Target
-from ersatz.core.target.document import balanced
+from ersatz.core.target.document import Corridor, balanced
 
 
 def minus(value: float, digits: int = 1) -> str:
@@ -25,9 +25,9 @@ def span_text(span: Span, digits: int) -> str:
     return low if low == high else f"{low} to {high}"
 
 
-def spectrum_corridor(found: Target, survey: Survey, section: int) -> dict[str, list[float]]:
+def spectrum_corridor(found: Target, survey: Survey, section: int) -> Corridor:
     """The corridor at the level of the typical spectrum."""
     level = survey.spectrum.per_section[section].level_db
     offset = level[0] - float(balanced(level)[0])
     usual = found.spread.spectrum[section]
-    return {"low": [round(v + offset, 2) for v in usual.low], "high": [round(v + offset, 2) for v in usual.high]}
+    return Corridor(tuple(round(v + offset, 2) for v in usual.low), tuple(round(v + offset, 2) for v in usual.high))

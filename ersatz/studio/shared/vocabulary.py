@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 from ersatz.core.edits.automation import SHAPES
 from ersatz.core.grid import TICKS_PER_BEAT
@@ -19,27 +19,47 @@ ROLE_NAMES = {
 }  # fmt: skip
 
 
+@dataclass(frozen=True)
+class TransitionKind:
+    """What the page knows of a kind of transition (core/transitions)."""
+
+    title: str
+    behind: bool
+    works_on: str
+    rhythms: tuple[str, ...]
+    has_amount: bool
+    has_seed: bool
+
+
+@dataclass(frozen=True)
+class Vocabulary:
+    """`roles` by id with their names; `pitch_names` of the twelve pitch classes as each key spells them, by mode and tonic."""
+
+    ticks_per_bar: int
+    labels: tuple[str, ...]
+    roles: dict[str, str]
+    automation_shapes: list[str]
+    first_slice: int
+    tonics: tuple[str, ...]
+    scales: dict[str, tuple[int, int, int, int, int, int, int]]
+    pitch_names: dict[str, dict[str, tuple[str, ...]]]
+    transitions: dict[str, TransitionKind]
+
+
 @cache
-def vocabulary() -> dict[str, Any]:
-    return {
-        "ticksPerBar": 4 * TICKS_PER_BEAT,
-        "labels": LABELS,
-        "roles": ROLE_NAMES,
-        "automationShapes": list(SHAPES),
-        "firstSlice": FIRST_SLICE,
-        "tonics": TONICS,
-        "scales": SCALES,
-        # Pitch classes as each key spells them.
-        "pitchNames": {mode: {tonic: pitch_names(Key(tonic, mode)) for tonic in TONICS} for mode in SCALES},
-        "transitions": {
-            spec.kind: {
-                "title": spec.title,
-                "behind": spec.behind,
-                "worksOn": spec.works_on,
-                "rhythms": spec.rhythms,
-                "hasAmount": spec.has_amount,
-                "hasSeed": spec.has_seed,
-            }
-            for spec in TRANSITIONS.values()
-        },
+def vocabulary() -> Vocabulary:
+    kinds: dict[str, TransitionKind] = {
+        spec.kind: TransitionKind(spec.title, spec.behind, spec.works_on, spec.rhythms, spec.has_amount, spec.has_seed)
+        for spec in TRANSITIONS.values()
     }
+    return Vocabulary(
+        ticks_per_bar=4 * TICKS_PER_BEAT,
+        labels=LABELS,
+        roles=ROLE_NAMES,
+        automation_shapes=list(SHAPES),
+        first_slice=FIRST_SLICE,
+        tonics=TONICS,
+        scales=SCALES,
+        pitch_names={mode: {tonic: pitch_names(Key(tonic, mode)) for tonic in TONICS} for mode in SCALES},
+        transitions=kinds,
+    )

@@ -8,6 +8,7 @@ import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -22,6 +23,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.draft import empty_song
 from ersatz.core.errors import ErsatzError
+from ersatz.core.survey.document import Survey
 from ersatz.studio.errors import is_disk_full
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference, Remake
@@ -30,6 +32,7 @@ from ersatz.studio.models.references import INCOMING
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.forms import DraftForm
 from ersatz.studio.shared.frame import frame, unfinished_job
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.spans import spans
 from ersatz.studio.shared.users import user_of
 from ersatz.studio.shelf.forms import TitleForm, UploadForm
@@ -90,7 +93,7 @@ def _row(reference: Reference) -> dict:
         "target": reference.target if survey else None,
         "spans": survey and reference.target and spans(reference.target),
         "key": survey and str(survey.key.pitch_key),
-        "portrait": survey and portrait(survey),
+        "portrait": survey and page_json(portrait(survey)),
         "job": job,
         "problem": problem,
         "can_resurvey": survey is None and job is None and reference.has_audio,
@@ -114,12 +117,17 @@ def _remake_row(remake: Remake) -> dict:
     }
 
 
-def portrait(survey) -> dict:
-    """The small picture: level per bar, 0..1 over 36 dB, and the sections."""
-    return {
-        "levels": [round(max(0.0, 1 + v / 36), 3) for v in survey.energy.full_db],
-        "sections": [[s.label, s.start_bar, s.bars] for s in survey.sections],
-    }
+@dataclass(frozen=True)
+class Portrait:
+    """The small picture of a track: level per bar, 0..1 over 36 dB, and the sections as [label, first bar, bars]."""
+
+    levels: list[float]
+    sections: list[tuple[str, int, int]]
+
+
+def portrait(survey: Survey) -> Portrait:
+    levels = [round(max(0.0, 1 + v / 36), 3) for v in survey.energy.full_db]
+    return Portrait(levels, [(s.label, s.start_bar, s.bars) for s in survey.sections])
 
 
 @login_required

@@ -11,17 +11,19 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.audio import read_audio, write_audio
-from ersatz.core.pitch import TONICS, degree_name, hz_midi, note_name, written
+from ersatz.core.pitch import TONICS, hz_midi, note_name, written
 from ersatz.core.serial import from_json
 from ersatz.core.survey import corrections
-from ersatz.core.survey.document import LABELS, Corrections, Survey
+from ersatz.core.survey.document import LABELS, Corrections
 from ersatz.core.survey.kick import kick_sound
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Reference
 from ersatz.studio.shared.forms import DraftForm, KeyForm, TempoForm
 from ersatz.studio.shared.frame import frame, reference_track, unfinished_job
+from ersatz.studio.shared.pages import page_json
 from ersatz.studio.survey.forms import BarOneForm, MetreForm, PumpForm, SectionsForm, ShiftForm
 from ersatz.studio.survey.sheet import RATE_WORDS, beside_rows, sheet_of
+from ersatz.studio.survey.state import TwoSurveys, survey_corrected, survey_drawing
 
 
 @login_required
@@ -54,8 +56,7 @@ def survey(request: HttpRequest, pk: int) -> HttpResponse:
         "tonics": TONICS,
         "draft_form": DraftForm(),
         "kick_note": found.drums.kick and note_name(round(hz_midi(found.drums.kick.fundamental_hz)), found.key.pitch_key),
-        "drawing": drawing(found)
-        | {"measured": _measured_beside(reference), "corrected": reference.corrections.sections is not None},
+        "drawing": page_json(survey_drawing(found)) | page_json(survey_corrected(reference)),
     }
     return render(request, "studio/survey.html", context)
 
@@ -65,30 +66,6 @@ def _last_correction(reference: Reference) -> str | None:
     if not reference.corrections_past:
         return None
     return corrections.sentence(from_json(Corrections, reference.corrections_past[-1]), reference.corrections)
-
-
-def _measured_beside(reference: Reference) -> dict | None:
-    """Where the measurement has its sections on the corrected grid, once the producer has corrected anything."""
-    if not reference.corrections or reference.measured is None:
-        return None
-    grid = reference.survey.tempo.grid
-    return {"sections": [[s.label, round(grid.bar_at(s.start_s), 2)] for s in reference.measured.sections]}
-
-
-def drawing(survey: Survey) -> dict:
-    """What the page draws: the document's own curves, and the bass as scale degrees."""
-    document = survey.to_json()
-    key = survey.key.pitch_key
-    keep = ("tempo", "key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events", "harmony", "changes")
-    out = {name: document[name] for name in keep}
-    out["bass"] = [
-        [n.start_beat, n.beats, n.midi, degree_name(n.midi, key), note_name(n.midi, key), n.slide_semitones, n.confidence]
-        for n in survey.bass.notes
-    ]
-    out["pump_beat_db"] = survey.pump.beat_db
-    out["main"] = survey.main_section()
-    out["bars"] = survey.bars
-    return out
 
 
 @login_required
@@ -120,7 +97,7 @@ def correct(request: HttpRequest, pk: int) -> HttpResponse:
     found = reference.survey
     assert found is not None
     # The grid and what is heard on it follow at once; the rest is measured behind.
-    return JsonResponse({"job": job.as_json(), "reference": reference_track(reference, found)}, status=202)
+    return JsonResponse({"job": job.as_json(), "reference": page_json(reference_track(reference, found))}, status=202)
 
 
 def _corrected(what: str, fields: QueryDict, reference: Reference) -> Corrections:
@@ -195,6 +172,6 @@ def beside(request: HttpRequest, pk: int, other: int) -> HttpResponse:
         **frame("survey", first),
         "other": second,
         "rows": beside_rows(first.survey, second.survey),
-        "drawing": {"a": drawing(first.survey), "b": drawing(second.survey)},
+        "drawing": page_json(TwoSurveys(survey_drawing(first.survey), survey_drawing(second.survey))),
     }
     return render(request, "studio/beside.html", context)

@@ -19,9 +19,11 @@ from ersatz.core.target import Target
 from ersatz.studio.models import Reference
 from ersatz.studio.shared.forms import DraftForm
 from ersatz.studio.shared.frame import frame
-from ersatz.studio.shared.spans import spans, spectrum_corridor
+from ersatz.studio.shared.pages import page_json
+from ersatz.studio.shared.spans import spans
 from ersatz.studio.shared.targets import make_target
 from ersatz.studio.target.forms import ChoiceForm, TargetForm
+from ersatz.studio.target.state import target_drawing
 
 #: Steps of the tempo's field.
 TEMPO_STEP_BPM = 0.001
@@ -59,7 +61,7 @@ def target(request: HttpRequest, pk: int) -> HttpResponse:
         "members": _members(row, found),
         "others": Reference.objects.of(request.user).tracks().surveyed().order_by("title"),
         "draft_form": DraftForm(initial={"style": found.style or ""}),
-        "drawing": drawing(found, survey),
+        "drawing": page_json(target_drawing(found, survey)),
     }
     return render(request, "studio/target.html", context)
 
@@ -73,22 +75,6 @@ def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
     alive = {r.survey.source.sha256: r for r in Reference.objects.filter(member_of=row, deleted_at=None).surveyed()}
     found_rows = [(m, alive.get(m.sha256)) for m in found.members]
     return [{"member": m, "reference": r, "is_heard": r is not None and r.pk == row.heard_id} for m, r in found_rows]
-
-
-def drawing(found: Target, survey: Survey) -> dict[str, Any]:
-    """What the page draws: the typical track's own curves, each with its corridor."""
-    document, spread = survey.to_json(), found.spread
-    out = {
-        name: document[name] for name in ("key", "sections", "presence", "energy", "drums", "pump", "spectrum", "stereo", "events")
-    }
-    out["tempo"] = {"bpm": survey.tempo.bpm, "beats_per_bar": survey.tempo.beats_per_bar}
-    out["lufs"] = [[s.t_s, s.lufs] for s in survey.loudness.short_term]
-    out["pump_beat_db"] = survey.pump.beat_db
-    out["bars"], out["main"] = survey.bars, survey.main_section()
-    out["members"] = [to_json(m) for m in found.members]
-    out["spread"] = to_json(spread)
-    out["spread"]["spectrum"] = [spectrum_corridor(found, survey, i) for i in range(len(survey.sections))]
-    return out
 
 
 @login_required

@@ -1,8 +1,9 @@
+// @ts-check
 // One automated value over the song: its curve on the level of what it changes, points that are dragged, drawn or stepped, shapes,
 // and the reference's measured curve where there is one.
 
 import { barsWide } from "./bars.js";
-import { button, menu, node, selectBox } from "./dom.js";
+import { button, menu, node, row, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
 import { el } from "./draw.js";
 import { shown } from "./fields.js";
@@ -14,8 +15,18 @@ const TALL = 92, SNAP = 240, CHUNK = 32, PEAKS = 16;
 /** How far a bend of 1 goes: as in the core's curves. */
 const BEND = 5;
 
+/** A point of a curve: [tick, value, bend].
+ *  @typedef {[tick: number, value: number, bend: number]} CurvePoint */
+/** What can be automated (ersatz/studio/plan/views.py): "DEVICE.VALUE", what it is called, its unit, lowest, highest, where it stands.
+ *  @typedef {[target: string, said: string, unit: string, low: number, high: number, stands: number]} TargetRow */
+/** @typedef {import("./states").OwnSection} OwnSection */
+
 /** `points` of a curve that was `old`, with the ends held: what lies bars away from the point that was set keeps the value that it
- * had (`stands` where there was no curve), from the next bar line on. Points are [tick, value, bend]. */
+ * had (`stands` where there was no curve), from the next bar line on.
+ *  @param {CurvePoint[]} points
+ *  @param {CurvePoint[]} old
+ *  @param {number} stands
+ *  @param {number} end */
 export function held(points, old, stands, end) {
   const out = [...points], first = out[0], last = out[out.length - 1];
   const before = old[0]?.[1] ?? stands, after = old[old.length - 1]?.[1] ?? stands;
@@ -25,29 +36,71 @@ export function held(points, old, stands, end) {
   return out;
 }
 
-/** A target as edits name it. */
+/** A target as edits name it.
+ *  @param {string} strip
+ *  @param {string} target */
 function named(strip, target) {
   const dot = target.indexOf(".");
   return { strip, device: target.slice(0, dot), param: target.slice(dot + 1) };
 }
 
-/** What a value belongs to: the strip itself, the part's voice, an effect of the chain. */
+/** What a value belongs to: the strip itself, the part's voice, an effect of the chain.
+ *  @param {string} target */
 function groupOf(target) {
   const { device } = named("", target);
-  return { fader: "Strip", sends: "Strip", voice: "Sound" }[device] ?? "Effects";
+  return GROUPS[device] ?? "Effects";
 }
 
+/** @type {Record<string, string>} */
+const GROUPS = { fader: "Strip", sends: "Strip", voice: "Sound" };
+/** @type {Record<string, number>} */
+const UP = { ArrowUp: 1, ArrowDown: -1 };
+/** @type {Record<string, number>} */
+const ALONG = { ArrowLeft: -1, ArrowRight: 1 };
+
 export class Automation {
+  /** @param {{ rows: import("./bars.js").BarRows, box: HTMLElement, song: () => import("./sections.js").PlanSong, send: import("./edits.js").Send, says: HTMLElement }} options */
   constructor({ rows, box, song, send, says }) {
-    Object.assign(this, { rows, box, song, send, says, owner: "master", target: LEVEL, targets: [], drawing: false, picked: null, peaks: new Map(), open: false });
+    this.rows = rows;
+    this.box = box;
+    this.song = song;
+    this.send = send;
+    this.says = says;
+    this.owner = "master";
+    this.target = LEVEL;
+    /** @type {TargetRow[]} */
+    this.targets = [];
+    this.drawing = false;
+    /** @type {number | null} */
+    this.picked = null;
+    /** @type {Map<string, number[]>} */
+    this.peaks = new Map();
+    this.open = false;
+    this.fetching = false;
+    /** @type {HTMLElement | null} */
+    this.lane = null;
+    /** @type {OwnSection | undefined} */
+    this.section = undefined;
+    this.onOpen = () => {};
   }
 
+  /** The strips that have values to draw: [id, name]. */
+  get owners() {
+    const { strips, parts } = this.song();
+    return /** @type {[string, string][]} */ ([["master", "Master"], ...strips.map(([id, name, kind]) => [id, `${name} ${kind}`]), ...parts.map((p) => [p.id, p.name])]);
+  }
+
+  get ownerName() {
+    return this.owners.find(([id]) => id === this.owner)?.[1] ?? this.owner;
+  }
+
+  /** @returns {CurvePoint[]} */
   get points() {
     return this.song().automation[this.owner]?.[this.target] ?? [];
   }
 
   get range() {
-    const [, , , low, high] = this.targets.find(([t]) => t === this.target) ?? ["", "", "dB", -60, 24];
+    const found = this.targets.find(([t]) => t === this.target), low = found?.[3] ?? -60, high = found?.[4] ?? 24;
     // Faders are used near the top: the rest of their range is at the foot of the lane.
     return this.unit === "dB" && low <= -60 ? [-36, Math.min(high, 12)] : [low, high];
   }
@@ -65,27 +118,32 @@ export class Automation {
     return this.unit === "Hz" && this.range[0] > 0;
   }
 
+  /** @param {number} value */
   y(value) {
     const [low, high] = this.range, v = Math.min(high, Math.max(low, value));
     const share = this.#log() ? Math.log(v / low) / Math.log(high / low) : (v - low) / (high - low);
     return (TALL - 6) * (1 - share) + 3;
   }
 
+  /** @param {number} y */
   value(y) {
     const [low, high] = this.range, share = Math.min(1, Math.max(0, 1 - (y - 3) / (TALL - 6)));
     return this.#log() ? low * (high / low) ** share : low + share * (high - low);
   }
 
+  /** @param {string} owner
+   *  @param {string | null} target */
   async choose(owner, target = null) {
     this.owner = owner;
     const answer = await fetch(`/remakes/${this.song().id}/targets/${encodeURIComponent(owner)}/`);
     this.targets = answer.ok ? (await answer.json()).targets : [];
-    this.target = this.targets.some(([t]) => t === target) ? target : this.targets[0]?.[0] ?? LEVEL;
+    this.target = (this.targets.find(([t]) => t === target) ?? this.targets[0])?.[0] ?? LEVEL;
     this.picked = null;
     this.onOpen();
   }
 
-  /** The row; `head` is its name. Redrawn in place when only the curve changes. */
+  /** The row; `head` is its name. Redrawn in place when only the curve changes.
+   *  @param {Node} head */
   draw(head) {
     if (!this.open) return;
     this.lane = this.rows.row(head, TALL, "automation");
@@ -108,9 +166,9 @@ export class Automation {
     if (zero) svg.append(el("path", { class: "zero", d: `M0 ${this.y(0)}h${bars * TICKS}` }));
     svg.append(el("path", this.points.length ? { class: "ownline", d: this.#curve(bars * TICKS) } : { class: "ownline standing", d: `M0 ${this.y(this.stands)}h${bars * TICKS}` }));
     this.lane.append(svg);
-    this.points.forEach((point, i) => this.lane.append(this.#handle(point, i)));
+    this.lane.append(...this.points.map((point, i) => this.#handle(point, i)));
     const unit = this.targets.find(([t]) => t === this.target)?.[2] ?? "";
-    const scale = node("div", "scale"), mark = (value, said, name = "") => {
+    const scale = node("div", "scale"), mark = (/** @type {number} */ value, /** @type {string} */ said, name = "") => {
       const label = node("span", name, said);
       label.style.top = `${Math.min(TALL - 16, Math.max(0, this.y(value) - 8))}px`;
       scale.append(label);
@@ -123,8 +181,11 @@ export class Automation {
     this.#fetchLevels();
   }
 
+  /** @param {number} end */
   #curve(end) {
-    const out = [], points = this.points;
+    const { points } = this;
+    /** @type {string[]} */
+    const out = [];
     out.push(`M0 ${this.y(points[0][1])}`);
     points.forEach(([tick, value, bend], i) => {
       out.push(`L${tick} ${this.y(value)}`);
@@ -151,6 +212,7 @@ export class Automation {
   }
 
   #levels() {
+    /** @type {string[]} */
     const out = [];
     for (let bar = 0; bar < this.song().bars; bar += CHUNK) {
       const known = this.peaks.get(`${this.song().sha}.${this.owner}.${bar}`);
@@ -186,11 +248,13 @@ export class Automation {
     if (this.open && (sha !== this.song().sha || owner !== this.owner)) this.#fetchLevels();
   }
 
+  /** @param {CurvePoint} point
+   *  @param {number} i */
   #handle([tick, value, bend], i) {
     const handle = node("button", `point${i === this.picked ? " chosen" : ""}`);
     handle.type = "button";
     const { unit } = this;
-    const put = (t, v) => {
+    const put = (/** @type {number} */ t, /** @type {number} */ v) => {
       handle.style.left = `calc(${barsWide(t / TICKS)} - 6px)`;
       handle.style.top = `${this.y(v) - 6}px`;
       handle.setAttribute("aria-label", `Point at bar ${(t / TICKS + 1).toFixed(2)}, ${shown(v)} ${unit}`);
@@ -201,10 +265,10 @@ export class Automation {
     handle.addEventListener("pointerdown", (event) => {
       event.stopPropagation();
       handle.focus();
-      let now = [tick, value];
+      const box = /** @type {HTMLElement} */ (this.lane).getBoundingClientRect();
+      let now = /** @type {[number, number]} */ ([tick, value]);
       drag(event, handle, {
         move: (e) => {
-          const box = this.lane.getBoundingClientRect();
           now = [this.#between(i, this.#snapped(this.rows.barAt(e.clientX) * TICKS, e.shiftKey)), this.#rounded(this.value(e.clientY - box.top))];
           put(...now);
         },
@@ -215,33 +279,40 @@ export class Automation {
       });
     });
     handle.addEventListener("keydown", (event) => {
-      const by = { ArrowUp: 1, ArrowDown: -1 }[event.key], along = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+      const by = UP[event.key], along = ALONG[event.key];
       if (!by && !along && event.key !== "Delete" && event.key !== "Backspace") return;
       event.preventDefault();
       event.stopPropagation();
       if (!by && !along) return this.#change([tick, value], () => null);
       const [low, high] = this.range, step = this.#log() ? value * 0.06 : (high - low) / (event.shiftKey ? 12 : 48);
+      /** @type {CurvePoint} */
       const next = event.altKey && by ? [tick, value, Math.max(-1, Math.min(1, Number((bend + by * 0.1).toFixed(2))))] : by ? [tick, this.#rounded(Math.min(high, Math.max(low, value + by * step))), bend] : [this.#between(i, tick + along * (event.shiftKey ? TICKS : SNAP)), value, bend];
       return this.#change([tick, value], () => next);
     });
     return handle;
   }
 
+  /** @param {number} tick
+   *  @param {boolean} fine */
   #snapped(tick, fine) {
     const step = fine ? 10 : SNAP;
     return Math.max(0, Math.min(this.song().bars * TICKS, Math.round(tick / step) * step));
   }
 
+  /** @param {number} i
+   *  @param {number} tick */
   #between(i, tick) {
     const before = this.points[i - 1]?.[0] ?? 0, after = this.points[i + 1]?.[0] ?? this.song().bars * TICKS;
     return Math.max(before, Math.min(after, tick));
   }
 
+  /** @param {number} value */
   #rounded(value) {
     return Number(value.toPrecision(4));
   }
 
-  /** The curve anew: `make(points)` from what stands when its turn comes. */
+  /** The curve anew: `make(points)` from what stands when its turn comes.
+   *  @param {(points: CurvePoint[]) => CurvePoint[] | null} make */
   #set(make) {
     const { owner, target } = this;
     return this.send(() => {
@@ -250,11 +321,15 @@ export class Automation {
     });
   }
 
+  /** @param {CurvePoint[]} points
+   *  @param {CurvePoint[]} old */
   #held(points, old) {
     return held(points, old, this.stands, this.song().bars * TICKS);
   }
 
-  /** One point other: `by(point)`, or taken out where that gives null. */
+  /** One point other: `by(point)`, or taken out where that gives null.
+   *  @param {[tick: number, value: number]} place
+   *  @param {(point: CurvePoint) => CurvePoint | null} by */
   #change([tick, value], by) {
     return this.#set((points) => {
       const i = points.findIndex((p) => p[0] === tick && p[1] === value);
@@ -264,34 +339,43 @@ export class Automation {
     });
   }
 
+  /** @param {MouseEvent} event */
   #add(event) {
+    if (!this.lane) return;
     const box = this.lane.getBoundingClientRect();
     this.#put(this.#snapped(this.rows.barAt(event.clientX) * TICKS, event.shiftKey), this.#rounded(this.value(event.clientY - box.top)));
   }
 
+  /** @param {number} tick
+   *  @param {number} value */
   #put(tick, value) {
-    this.#set((points) => this.#held([...points.filter(([t]) => t !== tick), [tick, value, 0]].sort((a, b) => a[0] - b[0]), points));
+    this.#set((points) => this.#held([...points.filter(([t]) => t !== tick), /** @type {CurvePoint} */ ([tick, value, 0])].sort((a, b) => a[0] - b[0]), points));
   }
 
-  /** What the curve has at a place, on straight lines; what stands where there is none. */
+  /** What the curve has at a place, on straight lines; what stands where there is none.
+   *  @param {number} tick */
   #valueAt(tick) {
     const before = this.points.filter(([t]) => t <= tick).pop(), after = this.points.find(([t]) => t > tick);
     if (!before || !after) return (before ?? after)?.[1] ?? this.#rounded(this.stands);
     return this.#rounded(before[1] + ((after[1] - before[1]) * (tick - before[0])) / (after[0] - before[0]));
   }
 
-  /** A line drawn by hand: a value for every 16th that the pointer passes. */
+  /** A line drawn by hand: a value for every 16th that the pointer passes.
+   *  @param {PointerEvent} event */
   #freehand(event) {
-    if (event.target.closest(".point")) return;
-    const drawn = new Map(), svg = this.lane.querySelector("svg"), line = el("path", { class: "ownline drawn" });
+    const { lane } = this, svg = lane?.querySelector("svg");
+    if (!lane || !svg || /** @type {Element} */ (event.target).closest(".point")) return;
+    /** @type {Map<number, number>} */
+    const drawn = new Map();
+    const line = el("path", { class: "ownline drawn" });
     svg.append(line);
-    const move = (e) => {
-      const box = this.lane.getBoundingClientRect();
+    const move = (/** @type {PointerEvent} */ e) => {
+      const box = lane.getBoundingClientRect();
       drawn.set(this.#snapped(this.rows.barAt(e.clientX) * TICKS, false), this.#rounded(this.value(e.clientY - box.top)));
       line.setAttribute("d", [...drawn].sort((a, b) => a[0] - b[0]).map(([t, v], i) => `${i ? "L" : "M"}${t} ${this.y(v)}`).join(""));
     };
     move(event);
-    drag(event, this.lane, {
+    drag(event, lane, {
       move,
       done: (kept) => {
         if (!kept) {
@@ -321,13 +405,15 @@ export class Automation {
     owner.dataset.name = "automation-owner";
     target.setAttribute("aria-label", "Which value of it");
     target.dataset.name = "automation-target";
-    const mark = (id) => (song().automation[id] ? " ●" : "");
-    for (const [id, name] of [["master", "Master"], ...song().strips.map(([id, name, kind]) => [id, `${name} ${kind}`]), ...song().parts.map((p) => [p.id, p.name])]) owner.add(new Option(name + mark(id), id, false, id === this.owner));
+    const mark = (/** @type {string} */ id) => (song().automation[id] ? " ●" : "");
+    for (const [id, name] of this.owners) owner.add(new Option(name + mark(id), id, false, id === this.owner));
+    /** @type {Map<string, HTMLOptGroupElement>} */
     const groups = new Map();
     for (const [id, name] of this.targets) {
       const label = groupOf(id);
-      if (!groups.has(label)) groups.set(label, target.appendChild(Object.assign(node("optgroup"), { label })));
-      groups.get(label).append(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
+      const group = groups.get(label) ?? target.appendChild(Object.assign(node("optgroup"), { label }));
+      groups.set(label, group);
+      group.append(new Option(name + (song().automation[this.owner]?.[id] ? " ●" : ""), id, false, id === this.target));
     }
     owner.addEventListener("change", () => this.choose(owner.value));
     target.addEventListener("change", () => { this.target = target.value; this.picked = null; this.onOpen(); });
@@ -339,11 +425,12 @@ export class Automation {
     if (this.points.length) box.append(button("Delete curve", () => this.#set(() => []), "btn btn-link"));
   }
 
+  /** @param {OwnSection} section */
   #shapes(section) {
     const [first, last] = [(section.start - 1) * TICKS, (section.start - 1 + section.bars) * TICKS - 1];
     const target = named(this.owner, this.target);
-    this.box.append(menu(`Shape over ${section.name}`, SHAPES.map((shape) => [shape, () => this.send({ kind: "shape_automation", target, shape, first, last })]), { name: "automation-shape" }));
+    this.box.append(menu(`Shape over ${section.name}`, SHAPES.map((shape) => row(shape, () => this.send({ kind: "shape_automation", target, shape, first, last }))), { name: "automation-shape" }));
     if (!this.points.length) return;
-    this.box.append(menu(`Copy ${section.name} to`, this.song().sections.filter((s) => s.id !== section.id).map((s) => [s.name, () => this.send({ kind: "copy_automation", target, section: section.id, to: s.id })]), { name: "automation-copy" }));
+    this.box.append(menu(`Copy ${section.name} to`, this.song().sections.filter((s) => s.id !== section.id).map((s) => row(s.name, () => this.send({ kind: "copy_automation", target, section: section.id, to: s.id }))), { name: "automation-copy" }));
   }
 }

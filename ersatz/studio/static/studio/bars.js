@@ -196,7 +196,7 @@ export class BarRows {
 
 /** A bar line as a handle in a lane; `done(bar)` when it stands elsewhere. Bars are 0-based here.
  *  @param {BarRows} rows
- *  @param {{ bar: number, least: number, most: number, name: string, said?: (bar: number) => string }} options
+ *  @param {{ bar: number, least: number, most: number, name: string, step?: number, said?: (bar: number) => string }} options
  *  @param {(bar: number) => void} done */
 export function edge(rows, { bar: value, said = (bar) => `bar ${bar + 1}`, ...more }, done) {
   const handle = node("div", "boundary");

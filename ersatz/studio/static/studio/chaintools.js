@@ -4,8 +4,8 @@
 import { button, menu, row } from "./dom.js";
 import { editTitle } from "./title.js";
 
-/** @typedef {{ id: string, name: string, kind: string, effects: { id: string }[] }} Strip */
-/** @typedef {{ id: number, name: string, effects: object[], lost: string }} SavedChain */
+/** @typedef {import("./states").StripState} Strip */
+/** @typedef {import("./states").ChainChoice} SavedChain */
 
 /** Fills `box` with the tools of the chain of `strip`. `others`: strips it can be copied to; `isOff`: whether it is heard all off now.
  *  @param {HTMLElement} box

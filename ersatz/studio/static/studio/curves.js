@@ -1,3 +1,4 @@
+// @ts-check
 // Curves of effects, and what they share with those of sounds: grounds, columns, and handles that are dragged or moved with the arrow keys.
 
 import { drag } from "./drag.js";
@@ -5,28 +6,67 @@ import { el, frequencyAxis, fresh, ownCurve, svgOf, text } from "./draw.js";
 
 const LOW = 20, HIGH = 20000;
 export const BARS = 16;
-export const clamp = (value, low, high) => Math.min(high, Math.max(low, value));
+/** Frame of a picture in pixels; `small`: too small for figures and handles.
+ *  @typedef {{ small: boolean, left: number, right: number, top: number, bottom: number }} Ground */
+/** A frame with the scales of a frequency response.
+ *  @typedef {Ground & { x: (hz: number) => number, y: (db: number) => number, hz: (x: number) => number, db: (y: number) => number }} Response */
+/** What the hands do with an effect: figures set, figures held, a shape drawn.
+ *  @typedef {{ params: (values: Record<string, number>) => void, preview: (values: Record<string, number>) => void, shape: (points: number[]) => void }} EffectApi */
+/** @typedef {import("./states").EffectState} EffectState */
+/** @typedef {import("./states").Figure} Figure */
+
+export const clamp = (/** @type {number} */ value, /** @type {number} */ low, /** @type {number} */ high) => Math.min(high, Math.max(low, value));
+/** Values as points from `left` to `right`.
+ *  @param {number[]} values
+ *  @param {number} left
+ *  @param {number} right
+ *  @param {(value: number) => number} y
+ *  @returns {import("./draw.js").Point[]} */
 export const spread = (values, left, right, y) => values.map((v, i) => [left + (i / (values.length - 1)) * (right - left), y(v)]);
 
-/** A point to take hold of. `move(x, y)` in pixels while it is dragged or stepped, `done()` when it is let go. */
+/** @type {Record<string, [number, number]>} */
+const NUDGES = { ArrowLeft: [-4, 0], ArrowRight: [4, 0], ArrowUp: [0, -4], ArrowDown: [0, 4] };
+/** @type {Record<string, number>} */
+const STEPS = { ArrowUp: 0.05, ArrowDown: -0.05 };
+
+/** Where a pointer is, in the picture's own pixels.
+ *  @param {SVGSVGElement} svg
+ *  @param {PointerEvent} event
+ *  @returns {[number, number]} */
+function pointIn(svg, event) {
+  const box = svg.getBoundingClientRect(), view = svg.viewBox.baseVal;
+  return [((event.clientX - box.left) / box.width) * view.width, ((event.clientY - box.top) / box.height) * view.height];
+}
+
+/** A point to take hold of. `move(x, y)` in pixels while it is dragged or stepped, `done()` when it is let go.
+ *  @param {SVGSVGElement} svg
+ *  @param {number} x
+ *  @param {number} y
+ *  @param {string} name
+ *  @param {(x: number, y: number) => string} move
+ *  @param {() => void} done */
 export function handle(svg, x, y, name, move, done) {
   const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": 0 }, el("title", {}, `${name}: drag, or step with the arrow keys`));
-  const go = (px, py) => {
-    node.setAttribute("cx", px);
-    node.setAttribute("cy", py);
-    node.setAttribute("aria-valuetext", move(px, py) ?? "");
-  };
-  const place = (event) => {
-    const box = svg.getBoundingClientRect();
-    const view = svg.viewBox.baseVal;
-    return [((event.clientX - box.left) / box.width) * view.width, ((event.clientY - box.top) / box.height) * view.height];
+  const go = (/** @type {number} */ px, /** @type {number} */ py) => {
+    node.setAttribute("cx", String(px));
+    node.setAttribute("cy", String(py));
+    node.setAttribute("aria-valuetext", move(px, py));
   };
   node.addEventListener("pointerdown", (event) => {
-    const was = [Number(node.getAttribute("cx")), Number(node.getAttribute("cy"))];
-    drag(event, node, { move: (e) => go(...place(e)), done: (kept) => { if (!kept) go(...was); done(); } });
+    const wasX = Number(node.getAttribute("cx")), wasY = Number(node.getAttribute("cy"));
+    drag(event, node, {
+      move: (e) => {
+        const [px, py] = pointIn(svg, e);
+        go(px, py);
+      },
+      done: (kept) => {
+        if (!kept) go(wasX, wasY);
+        done();
+      },
+    });
   });
   node.addEventListener("keydown", (event) => {
-    const by = { ArrowLeft: [-4, 0], ArrowRight: [4, 0], ArrowUp: [0, -4], ArrowDown: [0, 4] }[event.key];
+    const by = NUDGES[event.key];
     if (!by) return;
     event.preventDefault();
     go(Number(node.getAttribute("cx")) + by[0], Number(node.getAttribute("cy")) + by[1]);
@@ -36,9 +76,13 @@ export function handle(svg, x, y, name, move, done) {
   return node;
 }
 
-export const byName = (fields) => Object.fromEntries(fields.map((f) => [f.name, f]));
+/** @returns {Record<string, Figure>} */
+export const byName = (/** @type {Figure[]} */ fields) => Object.fromEntries(fields.map((f) => [f.name, f]));
 
-/** Frame of a picture: size, and a left margin that holds the figures of its axis. */
+/** Frame of a picture: size, and a left margin that holds the figures of its axis.
+ *  @param {SVGElement} svg
+ *  @param {{ l: number, r: number, t: number, b: number }} margin
+ *  @returns {Ground} */
 export function ground(svg, margin) {
   const { width, height } = fresh(svg);
   const small = width < 200;
@@ -46,40 +90,48 @@ export function ground(svg, margin) {
   return { small, left: m.l, right: width - m.r, top: m.t, bottom: height - m.b };
 }
 
+/** A frequency response in dB over 20 Hz to 20 kHz.
+ *  @param {SVGElement} svg
+ *  @param {number[]} values
+ *  @param {number} low
+ *  @param {number} high
+ *  @returns {Response} */
 export function response(svg, values, low, high) {
   const g = ground(svg, { l: 34, r: 8, t: 8, b: 18 });
-  const y = (db) => g.top + ((high - clamp(db, low, high)) / (high - low)) * (g.bottom - g.top);
+  const y = (/** @type {number} */ db) => g.top + ((high - clamp(db, low, high)) / (high - low)) * (g.bottom - g.top);
   const axis = frequencyAxis(g.left, g.right, LOW, HIGH, g.top, g.bottom);
   if (!g.small) {
     svg.append(...axis.grid);
     for (let db = Math.ceil(low / 12) * 12; db <= high; db += 12) svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(db), y2: y(db) }), text(g.left - 4, y(db) + 4, db > 0 ? `+${db}` : String(db).replace("-", "−"), { class: "s", "text-anchor": "end" }));
   } else svg.append(el("line", { class: "grid", x1: g.left, x2: g.right, y1: y(0), y2: y(0) }));
   svg.append(ownCurve(spread(values, g.left, g.right, y)));
-  return { ...g, x: axis.x, y, hz: (x) => clamp(LOW * (HIGH / LOW) ** ((x - g.left) / (g.right - g.left)), LOW, HIGH), db: (py) => clamp(high - ((py - g.top) / (g.bottom - g.top)) * (high - low), low, high) };
+  return { ...g, x: axis.x, y, hz: (/** @type {number} */ x) => clamp(LOW * (HIGH / LOW) ** ((x - g.left) / (g.right - g.left)), LOW, HIGH), db: (/** @type {number} */ py) => clamp(high - ((py - g.top) / (g.bottom - g.top)) * (high - low), low, high) };
 }
 
-/** Drawn curve as columns: paint with the pointer, or step each with the arrow keys. Values run from `low` to `high`. */
-export function columns(svg, values, low, high, changed, done) {
+/** Drawn curve as columns: paint with the pointer, or step each with the arrow keys. Values run from `low` to `high`.
+ *  @param {SVGSVGElement} svg
+ *  @param {number[]} values
+ *  @param {number} low
+ *  @param {number} high
+ *  @param {(values: number[]) => void} done */
+export function columns(svg, values, low, high, done) {
   const g = ground(svg, { l: 8, r: 8, t: 8, b: 8 });
   const n = values.length, width = (g.right - g.left) / n;
-  const y = (v) => g.top + ((high - v) / (high - low)) * (g.bottom - g.top);
+  const y = (/** @type {number} */ v) => g.top + ((high - v) / (high - low)) * (g.bottom - g.top);
   const rects = values.map((v, i) => el("rect", { class: "column", x: g.left + i * width + 1, width: Math.max(1, width - 2), tabindex: g.small ? -1 : 0, role: "slider", "aria-label": `Step ${i + 1} of ${n}`, "aria-valuemin": low, "aria-valuemax": high }));
-  const set = (i, v) => {
+  const set = (/** @type {number} */ i, /** @type {number} */ v) => {
     values[i] = Math.round(clamp(v, low, high) * 100) / 100;
     const from = y(Math.max(0, low)), to = y(values[i]);
-    rects[i].setAttribute("y", Math.min(from, to));
-    rects[i].setAttribute("height", Math.max(2, Math.abs(to - from)));
-    rects[i].setAttribute("aria-valuenow", values[i]);
+    rects[i].setAttribute("y", String(Math.min(from, to)));
+    rects[i].setAttribute("height", String(Math.max(2, Math.abs(to - from))));
+    rects[i].setAttribute("aria-valuenow", String(values[i]));
   };
   values.forEach((v, i) => set(i, v));
   svg.append(el("rect", { class: "hit", x: g.left, y: g.top, width: g.right - g.left, height: g.bottom - g.top }), ...rects);
   if (g.small) return;
-  const paint = (event) => {
-    const box = svg.getBoundingClientRect(), view = svg.viewBox.baseVal;
-    const i = Math.floor((((event.clientX - box.left) / box.width) * view.width - g.left) / width);
-    const py = ((event.clientY - box.top) / box.height) * view.height;
+  const paint = (/** @type {PointerEvent} */ event) => {
+    const [px, py] = pointIn(svg, event), i = Math.floor((px - g.left) / width);
     if (i >= 0 && i < n) set(i, high - ((py - g.top) / (g.bottom - g.top)) * (high - low));
-    changed?.(values);
   };
   svg.onpointerdown = (event) => {
     const was = [...values];
@@ -87,7 +139,7 @@ export function columns(svg, values, low, high, changed, done) {
     drag(event, svg, { move: paint, done: (kept) => { if (!kept) was.forEach((v, i) => set(i, v)); done(values); } });
   };
   rects.forEach((rect, i) => rect.addEventListener("keydown", (event) => {
-    const by = { ArrowUp: 0.05, ArrowDown: -0.05 }[event.key];
+    const by = STEPS[event.key];
     if (!by) return;
     event.preventDefault();
     set(i, values[i] + by * (high - low));
@@ -95,7 +147,10 @@ export function columns(svg, values, low, high, changed, done) {
   }));
 }
 
-/** The curve of an effect. Returns false where none would tell. */
+/** The curve of an effect. Returns false where none would tell.
+ *  @param {SVGSVGElement} svg
+ *  @param {EffectState} effect
+ *  @param {EffectApi | null} api */
 export function drawEffect(svg, effect, api = null) {
   svg.onpointerdown = null;
   const picture = effect.picture;
@@ -109,22 +164,22 @@ export function drawEffect(svg, effect, api = null) {
     const count = effect.kind === "ducker" ? 32 : BARS;
     const shape = effect.shape.length ? effect.shape : picture.values.map((v) => (effect.kind === "ducker" ? 1 - v : v));
     const start = Array.from({ length: count }, (_, i) => shape[Math.floor((i / count) * shape.length)] ?? 0);
-    columns(svg, start, 0, 1, null, (values) => api.shape(effect.kind === "ducker" ? values.flatMap((v) => [v, v]) : values));
+    columns(svg, start, 0, 1, (values) => api.shape(effect.kind === "ducker" ? values.flatMap((v) => [v, v]) : values));
     return true;
   }
   const levels = picture.kind === "levels";
   const g = ground(svg, levels ? { l: 34, r: 8, t: 8, b: 18 } : { l: 10, r: 10, t: 8, b: 8 });
   const [low, high] = levels ? [-60, 6] : picture.kind === "gain" ? [0, 1.05] : [-1.2, 1.2];
-  const y = (v) => g.top + ((high - clamp(v, low, high)) / (high - low)) * (g.bottom - g.top);
-  const x = (db) => g.left + ((db + 60) / 60) * (g.right - g.left);
+  const y = (/** @type {number} */ v) => g.top + ((high - clamp(v, low, high)) / (high - low)) * (g.bottom - g.top);
+  const x = (/** @type {number} */ db) => g.left + ((db + 60) / 60) * (g.right - g.left);
   if (levels) {
     svg.append(el("line", { class: "grid", x1: x(-60), y1: y(-60), x2: x(0), y2: y(0) }));
     if (!g.small) for (const db of [-48, -36, -24, -12, 0]) svg.append(text(g.left - 4, y(db) + 4, String(db).replace("-", "−"), { class: "s", "text-anchor": "end" }), text(x(db), g.bottom + 14, String(db).replace("-", "−"), { class: "s", "text-anchor": "middle" }));
   }
   svg.append(ownCurve(spread(picture.values, g.left, g.right, y)));
   if (levels && api && !g.small) {
-    const field = effect.fields.find((f) => f.name === "threshold_db");
-    let value = field.value;
+    const field = byName(effect.fields).threshold_db;
+    let { value } = field;
     handle(svg, x(value), y(value), "Threshold", (px) => {
       value = clamp(((px - g.left) / (g.right - g.left)) * 60 - 60, field.low, field.high);
       api.preview({ threshold_db: value });
@@ -134,6 +189,10 @@ export function drawEffect(svg, effect, api = null) {
   return true;
 }
 
+/** @param {SVGSVGElement} svg
+ *  @param {EffectState} effect
+ *  @param {Response} g
+ *  @param {EffectApi} api */
 function eqHandles(svg, effect, g, api) {
   const fields = byName(effect.fields);
   effect.options.forEach((option) => {
@@ -141,6 +200,7 @@ function eqHandles(svg, effect, g, api) {
     if (!band || option.value === "off") return;
     const gains = !option.value.includes("cut");
     const hz = fields[`band${band}_hz`], db = fields[`band${band}_db`];
+    /** @type {Record<string, number>} */
     let now = {};
     handle(svg, g.x(hz.value), g.y(gains ? db.value : 0), `Band ${band}, ${option.value}`, (x, y) => {
       now = { [hz.name]: g.hz(x), ...(gains ? { [db.name]: clamp(g.db(y), db.low, db.high) } : {}) };
@@ -151,10 +211,14 @@ function eqHandles(svg, effect, g, api) {
   });
 }
 
+/** @param {SVGSVGElement} svg
+ *  @param {EffectState} effect
+ *  @param {Response} g
+ *  @param {EffectApi} api */
 function sweepHandle(svg, effect, g, api) {
   const fields = byName(effect.fields);
   const high = g.y(24), low = g.y(-24);
-  let now = {};
+  let now = { cutoff_hz: fields.cutoff_hz.value, resonance: fields.resonance.value };
   handle(svg, g.x(fields.cutoff_hz.value), low + (high - low) * fields.resonance.value, "Cutoff and resonance", (x, y) => {
     now = { cutoff_hz: g.hz(x), resonance: clamp((y - low) / (high - low), 0, 1) };
     api.preview(now);
@@ -162,7 +226,9 @@ function sweepHandle(svg, effect, g, api) {
   }, () => api.params(now));
 }
 
-/** Only the curve beneath the handle that is held: the old handles stay where the pointer has them. */
+/** Only the curve beneath the handle that is held: the old handles stay where the pointer has them.
+ *  @param {Element} box
+ *  @param {(ghost: SVGSVGElement) => void} drawing */
 export function redrawCurve(box, drawing) {
   const svg = box.querySelector("svg.large");
   if (!svg) return;
@@ -171,6 +237,6 @@ export function redrawCurve(box, drawing) {
   drawing(ghost);
   const fresher = ghost.querySelector(".ownline, path.ownbox");
   const old = svg.querySelector(".ownline, path.ownbox");
-  if (fresher && old) old.setAttribute("d", fresher.getAttribute("d"));
+  if (fresher && old) old.setAttribute("d", fresher.getAttribute("d") ?? "");
   ghost.remove();
 }

@@ -1,6 +1,24 @@
 // @ts-check
 // HTML elements as the pages use them: Bootstrap's forms, buttons and menus in our own theme.
 
+/** What the page always has, by id.
+ *  @param {string} id */
+export const byId = (id) => /** @type {HTMLElement} */ (document.getElementById(id));
+export const inputById = (/** @type {string} */ id) => /** @type {HTMLInputElement} */ (document.getElementById(id));
+export const buttonById = (/** @type {string} */ id) => /** @type {HTMLButtonElement} */ (document.getElementById(id));
+export const selectById = (/** @type {string} */ id) => /** @type {HTMLSelectElement} */ (document.getElementById(id));
+export const svgById = (/** @type {string} */ id) => /** @type {SVGSVGElement} */ (/** @type {unknown} */ (document.getElementById(id)));
+
+/** A value that a page's element carries; every page that has the element has it.
+ *  @param {HTMLElement} element
+ *  @param {string} name */
+export const dataOf = (element, name) => element.dataset[name] ?? "";
+
+/** What a page is told by its own elements' addresses and what it has: the element with a label, wherever it stands.
+ *  @param {string} label
+ *  @param {string} inside  A selector. */
+export const labelled = (label, inside = "") => /** @type {HTMLElement | undefined} */ ([...document.querySelectorAll(`${inside} [aria-label]`)].find((n) => n.getAttribute("aria-label") === label));
+
 /** @template {keyof HTMLElementTagNameMap} T
  *  @param {T} tag */
 export function node(tag, className = "", text = "") {
@@ -56,7 +74,7 @@ export function menu(label, rows, { name = "", className = "btn btn-tool" } = {}
     else {
       const [title, act] = each, one = button(title, () => {
         // What it does may take the menu off the page, where nobody else closes it.
-        /** @type {any} */ (globalThis).bootstrap.Dropdown.getInstance(opener)?.hide();
+        bootstrap.Dropdown.getInstance(opener)?.hide();
         act?.();
       }, "dropdown-item");
       one.disabled = !act;

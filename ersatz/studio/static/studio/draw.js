@@ -178,7 +178,7 @@ export function sectionRow(axis, sections, top, height, ink, onPick = null) {
  *  @param {BarAxis} axis
  *  @param {number} top
  *  @param {number} bottom
- *  @param {any} player
+ *  @param {import("./player.js").Player | null} player
  *  @param {number[]} strip */
 export function playhead(svg, axis, top, bottom, player, strip = [top, top + 18]) {
   const seek = el("rect", { class: "seek", x: axis.left, y: strip[0], width: axis.right - axis.left, height: strip[1] - strip[0] });
@@ -186,7 +186,7 @@ export function playhead(svg, axis, top, bottom, player, strip = [top, top + 18]
   seek.addEventListener("click", (event) => {
     const box = svg.getBoundingClientRect();
     const x = ((event.clientX - box.left) / box.width) * svg.viewBox.baseVal.width;
-    player.seek(Math.max(0, Math.floor(axis.bar(x)) - 1));
+    player?.seek(Math.max(0, Math.floor(axis.bar(x)) - 1));
   });
   const line = el("line", { class: "playhead", y1: top, y2: bottom });
   const mark = el("path", { class: "playhead-mark" });

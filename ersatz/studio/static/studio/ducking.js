@@ -1,3 +1,4 @@
+// @ts-check
 // Ducking: the curve of the strip in hand over one beat, ours over the reference's; hold, release and bend by handle or figure; what triggers it;
 // how deep every strip is ducked.
 
@@ -8,9 +9,17 @@ import { choiceField, numberField } from "./fields.js";
 import { calledOf } from "./lanes.js";
 
 const POINTS = 64, DEEPEST_DB = 24;
+/** @type {Record<string, string>} */
 const RATES = { "every beat": "1/4", "every half beat": "1/8", "hits of parts": "hits" };
 
-/** A curve as hold and release, in beats, and how the way back bends: 1 straight, more: slow at its end. */
+/** @typedef {import("./states").DuckCurve} DuckCurve */
+/** @typedef {import("./states").StripState} Strip */
+/** Hold and release in beats, and how the way back bends.
+ *  @typedef {{ hold: number, release: number, bend: number }} Shape */
+
+/** A curve as hold and release, in beats, and how the way back bends: 1 straight, more: slow at its end.
+ *  @param {number[]} shape
+ *  @returns {Shape} */
 export function readShape(shape) {
   const top = Math.max(...shape, 1e-6), fresh = shape.map((v) => v / top);
   let hold = 0;
@@ -22,6 +31,8 @@ export function readShape(shape) {
   return { hold: hold / POINTS, release: Math.min(1, release / POINTS), bend };
 }
 
+/** The curve of it.
+ *  @param {Shape} shape */
 export function makeShape({ hold, release, bend }) {
   return Array.from({ length: POINTS }, (_, i) => {
     const t = i / POINTS;
@@ -32,14 +43,27 @@ export function makeShape({ hold, release, bend }) {
 }
 
 export class DuckingPanel {
+  /** `picked()`: id of the strip in hand; `most` dB that a strip can be ducked by; `home`: where the page's addresses begin.
+   *  @param {{ box: HTMLElement, send: import("./edits.js").Send, state: () => import("./states").BalanceState, reference: import("./states").MixReference | null,
+   *    picked: () => string, most: number, home: string }} options */
   constructor({ box, send, state, reference, picked, most, home }) {
-    Object.assign(this, { box, send, state, reference, picked, most, home });
+    this.box = box;
+    this.send = send;
+    this.state = state;
+    this.reference = reference;
+    this.picked = picked;
+    this.most = most;
+    this.home = home;
+    /** Id of the curve that is shown where the strip has none.
+     *  @type {string | undefined} */
+    this.chosen = undefined;
   }
 
   get strip() {
     return this.state().strips.find((s) => s.id === this.picked());
   }
 
+  /** @returns {DuckCurve | undefined} */
   get curve() {
     const { curves } = this.state(), own = this.strip?.duck?.curve;
     return curves.find((c) => c.id === (own ?? this.chosen)) ?? curves[0];
@@ -57,9 +81,9 @@ export class DuckingPanel {
     svg.setAttribute("aria-label", "Gain over one beat, ours over the reference’s");
     this.box.append(svg, line, this.#triggers(curve), this.#depths(curve, strips));
     this.#drawCurve(svg, curve, strip);
-    const beatMs = 60000 / this.state().bpm, now = readShape(curve.shape), put = (change) => this.#put(curve, { ...now, ...change });
+    const beatMs = 60000 / this.state().bpm, now = readShape(curve.shape), put = (/** @type {Partial<Shape>} */ change) => this.#put(curve, { ...now, ...change });
     if (curves.length > 1) line.append(choiceField({ name: "duck-curve", title: "Curve", options: curves.map((c) => c.name), value: curve.name }, (name) => {
-      this.chosen = curves.find((c) => c.name === name).id;
+      this.chosen = curves.find((c) => c.name === name)?.id;
       if (strip?.duck) this.send({ kind: "set_duck", strip: strip.id, depth_db: strip.duck.depth_db, curve: this.chosen });
       else this.draw();
     }));
@@ -77,37 +101,44 @@ export class DuckingPanel {
     if (measured) tools.after(node("p", "soft", `In the finished mix: ${measured.depthDb.toFixed(1)} dB${this.reference ? `, in the reference ${this.reference.pump.depthDb.toFixed(1)} dB` : ""}${measured.isCurrent ? "" : " (as last measured)"}`));
   }
 
+  /** @param {DuckCurve} curve
+   *  @param {Shape} shape */
   #put(curve, shape) {
     this.send({ kind: "draw_curve", curve: curve.id, shape: makeShape(shape) });
   }
 
+  /** @param {DuckCurve} curve
+   *  @param {"reference" | "kick"} to */
   #fit(curve, to) {
     this.send.post(`${this.home}fit/`, { revision: this.state().revision, curve: curve.id, to });
   }
 
+  /** @param {SVGSVGElement} svg
+   *  @param {DuckCurve} curve
+   *  @param {Strip | undefined} strip */
   #drawCurve(svg, curve, strip) {
     const { width, height } = fresh(svg), bottom = height - 14, left = 26, depth = strip?.duck?.depth_db || 8, theirs = this.reference?.pump;
     const deepest = Math.max(6, depth, theirs?.depthDb ?? 0) * 1.08;
-    const y = (db) => 8 + (Math.max(0, -db) / deepest) * (bottom - 10), x = (t) => left + t * (width - left - 4);
+    const y = (/** @type {number} */ db) => 8 + (Math.max(0, -db) / deepest) * (bottom - 10), x = (/** @type {number} */ t) => left + t * (width - left - 4);
     for (let db = 0; db < deepest; db += deepest > 14 ? 6 : 3) svg.append(el("line", { class: "grid", x1: left, x2: width, y1: y(-db), y2: y(-db) }), text(0, y(-db) + 4, db ? `−${db}` : "0", { class: "s" }));
     const beatMs = 60000 / this.state().bpm;
     for (let k = 0; k < 4; k += 1) svg.append(text(x(k / 4), height - 2, `${Math.round((k / 4) * beatMs)}${k ? "" : " ms"}`, { class: "s" }));
     if (theirs?.depthDb) svg.append(...refCurve(theirs.curveDb.map((v, i) => [x(i / (theirs.curveDb.length - 1)), y(v)]), bottom));
     const own = ownCurve(curve.shape.map((v, i) => [x(i / POINTS), y(-v * depth)]));
     svg.append(own);
-    const held = readShape(curve.shape);
+    const held = readShape(curve.shape), ms = (/** @type {number} */ t) => `${Math.round(t * beatMs)} ms`;
     const show = () => own.setAttribute("d", path(makeShape(held).map((v, i) => [x(i / POINTS), y(-v * depth)])));
-    const handle = (name, at, depthAt, move, said) => {
-      const square = el("rect", { class: "handle", x: x(at()) - 6, y: y(depthAt()) - 6, width: 12, height: 12, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": Math.round(at() * beatMs), "aria-valuetext": said() });
+    const handle = (/** @type {string} */ name, /** @type {() => number} */ at, /** @type {number} */ depthDb, /** @type {(t: number) => void} */ move) => {
+      const square = el("rect", { class: "handle", x: x(at()) - 6, y: y(depthDb) - 6, width: 12, height: 12, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": Math.round(at() * beatMs), "aria-valuetext": ms(at()) });
       square.append(el("title", {}, `${name}: drag, or step with the arrow keys`));
-      const place = (event) => {
+      const place = (/** @type {PointerEvent} */ event) => {
         const box = svg.getBoundingClientRect();
         return ((event.clientX - box.left) * (width / box.width) - left) / (width - left - 4);
       };
-      const to = (t) => {
+      const to = (/** @type {number} */ t) => {
         move(Math.min(1, Math.max(0, t)));
-        square.setAttribute("x", x(at()) - 6);
-        square.setAttribute("aria-valuetext", said());
+        square.setAttribute("x", String(x(at()) - 6));
+        square.setAttribute("aria-valuetext", ms(at()));
         show();
       };
       square.addEventListener("pointerdown", (event) => {
@@ -115,7 +146,7 @@ export class DuckingPanel {
         drag(event, square, { move: (e) => to(place(e)), done: (kept) => { if (kept) this.#put(curve, held); else to(was); } });
       });
       square.addEventListener("keydown", (event) => {
-        const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+        const by = event.key === "ArrowLeft" ? -1 : event.key === "ArrowRight" ? 1 : 0;
         if (!by) return;
         event.preventDefault();
         event.stopPropagation();
@@ -124,14 +155,14 @@ export class DuckingPanel {
       });
       svg.append(square);
     };
-    const ms = (t) => `${Math.round(t * beatMs)} ms`;
-    handle("End of hold", () => held.hold, () => -depth, (t) => { held.hold = Math.min(t, held.release - 1 / POINTS); }, () => ms(held.hold));
-    handle("End of release", () => held.release, () => 0, (t) => { held.release = Math.max(t, held.hold + 1 / POINTS); }, () => ms(held.release));
+    handle("End of hold", () => held.hold, -depth, (t) => { held.hold = Math.min(t, held.release - 1 / POINTS); });
+    handle("End of release", () => held.release, 0, (t) => { held.release = Math.max(t, held.hold + 1 / POINTS); });
   }
 
+  /** @param {DuckCurve} curve */
   #triggers(curve) {
     const box = node("div", "fields"), parts = this.state().strips.filter((s) => s.kind === "part");
-    const set = (rate, triggers) => this.send({ kind: "set_triggers", curve: curve.id, rate, triggers });
+    const set = (/** @type {string} */ rate, /** @type {string[]} */ triggers) => this.send({ kind: "set_triggers", curve: curve.id, rate, triggers });
     box.append(choiceField({ name: "duck-rate", title: "Triggered by", options: Object.keys(RATES), value: Object.keys(RATES).find((k) => RATES[k] === curve.rate) }, (said) => set(RATES[said], RATES[said] === "hits" ? curve.triggers : [])));
     if (curve.rate === "hits") {
       const names = curve.triggers.map((id) => parts.find((p) => p.id === id)?.name ?? id);
@@ -140,7 +171,9 @@ export class DuckingPanel {
     return box;
   }
 
-  /** Every strip's depth at a glance, dragged where it stands. */
+  /** Every strip's depth at a glance, dragged where it stands.
+   *  @param {DuckCurve} curve
+   *  @param {Strip[]} strips */
   #depths(curve, strips) {
     const table = node("div", "duck-depths");
     table.setAttribute("role", "group");
@@ -149,7 +182,7 @@ export class DuckingPanel {
       const row = node("label", `duck-depth${strip.id === this.picked() ? " picked" : ""}`), slider = node("input"), said = node("output"), depth = strip.duck?.depth_db ?? 0;
       Object.assign(slider, { type: "range", min: 0, max: DEEPEST_DB, step: 0.5, value: Math.min(DEEPEST_DB, depth) });
       slider.setAttribute("aria-label", `Ducking of ${calledOf(strip)}`);
-      const show = (v) => {
+      const show = (/** @type {number} */ v) => {
         said.textContent = v > 0 ? minus((-v).toFixed(1)) : "–";
         slider.setAttribute("aria-valuetext", `${v.toFixed(1)} dB`);
       };

@@ -1,6 +1,7 @@
 // @ts-check
 // Edits of a song: one after another, each on the revision that the one before it made; undo and redo by button and by key.
 
+import { buttonById } from "./dom.js";
 import { post } from "./http.js";
 import { fieldOf } from "./keys.js";
 import { whileSaving } from "./saving.js";
@@ -62,4 +63,18 @@ export function edits({ url, says, revision, show, refused }) {
   /** To a revision of the history. */
   send.returnTo = (/** @type {number} */ number) => queue(() => post(url.replace("/edit/", `/return/${number}/`)));
   return send;
+}
+
+/** What a page sends edits with.
+ *  @typedef {ReturnType<typeof edits>} Send */
+
+/** The buttons of undo and redo as what stands allows; `isLong`: with what they would do as words, else it is their tip.
+ *  @param {{ undo: string | null, redo: string | null }} stands */
+export function showSteps({ undo, redo }, isLong = false) {
+  for (const [id, word, sentence] of /** @type {[string, string, string | null][]} */ ([["undo", "Undo", undo], ["redo", "Redo", redo]])) {
+    const one = buttonById(id);
+    one.disabled = !sentence;
+    one.textContent = isLong && sentence ? `${word}: ${sentence}` : word;
+    one.title = sentence ?? "";
+  }
 }

@@ -5,9 +5,9 @@ import { inputBox, node, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
 
 /** One value of a strip, a sound, an effect: its range, how it steps, and its unit.
- *  @typedef {{ name: string, title: string, unit: string, low: number, high: number, value: number, scale: string, step: number }} Figure */
+ *  @typedef {Omit<import("./states").Figure, "moves">} Figure */
 /** @typedef {Pick<Figure, "low" | "high" | "unit" | "title"> & { step?: number }} Bounds */
-/** @typedef {{ name: string, title: string, options: string[], value: string | undefined }} Choice */
+/** @typedef {Omit<import("./states").Options, "value"> & { value: string | undefined }} Choice */
 /** @typedef {{ value: number, sentence?: undefined } | { value?: undefined, sentence: string }} Read */
 
 const span = (/** @type {Figure} */ f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
@@ -90,6 +90,17 @@ export function numberField(f, set, preview = () => {}) {
   row.append(name, input, unit);
   return row;
 }
+
+/** A figure on a linear scale.
+ *  @param {string} title
+ *  @param {string} name
+ *  @param {string} unit
+ *  @param {number} low
+ *  @param {number} high
+ *  @param {number} value
+ *  @param {number} step
+ *  @param {(value: number) => void} set */
+export const plainField = (title, name, unit, low, high, value, step, set) => numberField({ name, title, unit, low, high, value, scale: "linear", step }, set);
 
 /** A figure that the arrow keys step by `by`.
  *  @param {HTMLInputElement} input

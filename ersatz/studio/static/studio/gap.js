@@ -1,17 +1,19 @@
+// @ts-check
 // The gap: both inks on one bar axis, one frequency axis, one beat axis. What shows between them is the gap.
 
 import { BarAxis, corridor, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
+import { byId, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
 
+/** @typedef {import("./draw.js").Point} Point */
+
+/** @type {import("./states").GapDrawing} */
 const gap = readJson("drawing");
-const svg = (id) => document.getElementById(id);
 /** Differences from here on are written beside the curves, dB. */
 const WORTH_SAYING_DB = 2;
 
 function score() {
-  const host = svg("gap-score");
-  let node = host.querySelector("svg");
-  if (!node) host.append((node = el("svg", { role: "group", "aria-label": "Sections of both" })));
+  const host = byId("gap-score"), node = host.querySelector("svg") ?? host.appendChild(el("svg", { role: "group", "aria-label": "Sections of both" }));
   const { width } = fresh(node, 104);
   const axis = new BarAxis(0, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
   node.append(...axis.ticks(0));
@@ -21,7 +23,8 @@ function score() {
   gap.reference.sections.forEach(([, from, length], i) => {
     const off = gap.balanceDb[i], wide = axis.x(from + length) - axis.x(from);
     const said = off === null ? "not in the remake" : `${off.toFixed(1)} dB`;
-    const note = text(axis.x(from) + 8, 94, wide > 70 ? `${said}${off > 2.5 ? " ▲" : ""}` : off === null ? "–" : `${off.toFixed(0)}${off > 2.5 ? "▲" : ""}`, { class: "s" });
+    const isOff = off !== null && off > 2.5, short = off === null ? "–" : `${off.toFixed(0)}${isOff ? "▲" : ""}`;
+    const note = text(axis.x(from) + 8, 94, wide > 70 ? `${said}${isOff ? " ▲" : ""}` : short, { class: "s" });
     note.append(el("title", {}, `Balance, mean: ${said}`));
     node.append(note);
   });
@@ -38,11 +41,11 @@ function spectrum() {
   const reference = gap.reference.levelDb;
   const remake = reference.map((v, i) => v + gap.differenceDb[i]);
   const top = Math.max(...reference, ...remake) + 1;
-  const y = (v) => 4 + Math.min(1, (top - v) / 46) * (bottom - 6);
+  const y = (/** @type {number} */ v) => 4 + Math.min(1, (top - v) / 46) * (bottom - 6);
   const inside = gap.hz.map((hz, i) => i).filter((i) => gap.hz[i] >= 25);
   node.append(...grid);
   for (let db = 0; db > -46; db -= 10) node.append(text(0, y(top + db) + 4, minus(Math.round(top + db)), { class: "s" }));
-  const curve = (levels) => inside.map((i) => [x(gap.hz[i]), y(levels[i])]);
+  const curve = (/** @type {number[]} */ levels) => inside.map((i) => [x(gap.hz[i]), y(levels[i])]);
   const usual = gap.corridors?.spectrum;
   node.append(...(usual ? corridor(curve(usual.low), curve(usual.high), curve(reference)) : refCurve(curve(reference), bottom)));
   node.append(ownCurve(inside.map((i) => [x(gap.hz[i]), y(remake[i])])));
@@ -65,8 +68,8 @@ function pump() {
   const bottom = height - 16, left = 26;
   const usual = gap.corridors?.pump;
   const deepest = Math.max(6, gap.reference.pumpDepthDb, gap.remake.pumpDepthDb, ...(usual?.low.map((v) => -v) ?? [])) * 1.1;
-  const y = (v) => 6 + (-v / deepest) * (bottom - 8);
-  const points = (curve) => curve.map((v, i) => [left + (i / (curve.length - 1)) * (width - left - 4), y(v)]);
+  const y = (/** @type {number} */ v) => 6 + (-v / deepest) * (bottom - 8);
+  const points = (/** @type {number[]} */ curve) => curve.map((v, i) => [left + (i / (curve.length - 1)) * (width - left - 4), y(v)]);
   for (let db = 0; db < deepest; db += deepest > 14 ? 6 : 3) {
     node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(-db), y2: y(-db) }), text(0, y(-db) + 4, db ? `−${db}` : "0", { class: "s" }));
   }
@@ -81,12 +84,12 @@ function loudness() {
   const bottom = height - 16, left = 26;
   const axis = new BarAxis(left, width - 4, Math.max(gap.reference.bars, gap.remake.bars));
   const top = Math.max(...gap.reference.shortTerm.map(([, v]) => v), ...gap.remake.shortTerm.map(([, v]) => v)) + 1;
-  const y = (v) => 4 + Math.min(1, (top - v) / 18) * (bottom - 6);
-  const points = (course) => course.filter(([bar]) => bar >= 1 && bar <= axis.bars + 1).map(([bar, v]) => [axis.x(bar), y(v)]);
+  const y = (/** @type {number} */ v) => 4 + Math.min(1, (top - v) / 18) * (bottom - 6);
+  const points = (/** @type {[number, number][]} */ course) => course.filter(([bar]) => bar >= 1 && bar <= axis.bars + 1).map(([bar, v]) => [axis.x(bar), y(v)]);
   for (const db of [0, 6, 12]) node.append(el("line", { class: "grid", x1: left, x2: width, y1: y(top - 1 - db), y2: y(top - 1 - db) }), text(0, y(top - 1 - db) + 4, minus(Math.round(top - 1 - db)), { class: "s" }));
   const theirs = points(gap.reference.shortTerm), mine = points(gap.remake.shortTerm);
   const usual = gap.corridors?.loudness;
-  const steps = (values) => values.flatMap((v, i) => [[axis.x(i + 1), y(v)], [axis.x(i + 2), y(v)]]);
+  const steps = (/** @type {number[]} */ values) => values.flatMap((v, i) => [[axis.x(i + 1), y(v)], [axis.x(i + 2), y(v)]]);
   if (usual) node.append(...corridor(steps(usual.low), steps(usual.high), theirs));
   else if (theirs.length > 1) node.append(...refCurve(theirs, bottom));
   if (mine.length > 1) node.append(ownCurve(mine));

@@ -25,7 +25,7 @@ function kept(song) {
 
 /** Fills `box` and tells the player which bars of the reference belong where.
  *  @param {Element} box
- *  @param {{ player: any, song: PlanSong, section: import("./sections.js").OwnSection | undefined, redraw: () => void }} options */
+ *  @param {{ player: import("./player.js").Player, song: PlanSong, section: import("./states").OwnSection | undefined, redraw: () => void }} options */
 export function guideTools(box, { player, song, section, redraw }) {
   const map = song.differences.flatMap((d) => {
     const own = song.sections.find((s) => s.id === d.section), theirs = d.counterpart === null ? undefined : song.reference?.sections[d.counterpart];

@@ -1,3 +1,4 @@
+// @ts-check
 // What was done, to be gone back to; saved versions, compared by ear; and the word when another window has gone on.
 
 import { button, inputBox, node } from "./dom.js";
@@ -6,9 +7,21 @@ import { isSaving } from "./saving.js";
 const LOOK_EVERY_MS = 20_000;
 
 export class History {
-  /** `state()` is what stands; `send` takes what changes it; `player` plays versions. */
+  /** `state()` is what stands; `send` takes what changes it; `player` plays versions.
+   *  @param {{ list: HTMLElement, kept: HTMLElement, notice: HTMLElement, url: string, state: () => import("./states").Steps,
+   *    send: import("./edits.js").Send, player: import("./player.js").Player }} options */
   constructor({ list, kept, notice, url, state, send, player }) {
-    Object.assign(this, { list, kept, notice, url, state, send, player, hearing: null });
+    this.list = list;
+    this.kept = kept;
+    this.notice = notice;
+    this.url = url;
+    this.state = state;
+    this.send = send;
+    this.player = player;
+    /** Id of the version that is heard.
+     *  @type {number | null} */
+    this.hearing = null;
+    this.said = "";
     this.#watch();
   }
 
@@ -35,6 +48,7 @@ export class History {
     if (!milestones.length) this.kept.append(node("p", "soft", "No versions saved yet. A saved version can be compared with the song as it is, and restored."));
   }
 
+  /** @param {import("./states").Version} version */
   #row({ id, name, listen }) {
     const row = node("div", "milestone"), hears = this.hearing === id;
     const hear = button(hears ? "Play current" : "Play", () => this.hear(hears ? null : { id, name, listen }));
@@ -42,16 +56,17 @@ export class History {
     hear.setAttribute("aria-label", hears ? "Play current" : `Play ${name}`);
     if (hears && this.said) row.append(node("span", "soft", this.said));
     row.prepend(node("b", "", name), hear, button("Restore", () => this.#do("take", { milestone: id })), button("Delete", () => this.#do("forget", { milestone: id }), "btn btn-link"));
-    for (const [k, said] of [[2, "Restore"], [3, "Delete"]]) row.children[k].setAttribute("aria-label", `${said} ${name}`);
+    for (const [k, said] of /** @type {[number, string][]} */ ([[2, "Restore"], [3, "Delete"]])) row.children[k].setAttribute("aria-label", `${said} ${name}`);
     return row;
   }
 
-  /** A version in the place of the song as it stands, from where the player is. */
+  /** A version in the place of the song as it stands, from where the player is.
+   *  @param {import("./states").Version | null} milestone */
   async hear(milestone) {
     this.hearing = milestone?.id ?? null;
     this.draw();
     if (!milestone) {
-      this.player?.replaceRemake(this.state().listen);
+      this.player.replaceRemake(this.state().listen);
       return;
     }
     // Neither wins by being louder: the bars that are looped, or those under the playhead, are brought to one loudness.
@@ -64,6 +79,8 @@ export class History {
     this.draw();
   }
 
+  /** @param {string} what
+   *  @param {Record<string, string | number>} fields */
   #do(what, fields) {
     this.send.post(`${this.url}milestones/${what}/`, fields);
   }
@@ -86,6 +103,7 @@ export class History {
     setInterval(look, LOOK_EVERY_MS);
   }
 
+  /** @param {{ revision: number, sha: string, sentence: string }} now */
   #compare({ revision, sha, sentence }) {
     const stands = this.state();
     document.getElementById("overtaken")?.remove();

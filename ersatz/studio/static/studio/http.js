@@ -3,7 +3,7 @@
 
 import { node } from "./dom.js";
 
-/** @typedef {{ state: string, message: string, fraction: number, phase: string, [more: string]: any }} Job */
+/** @typedef {Pick<import("./states").JobState, "state" | "message" | "fraction" | "phase" | "changes">} Job */
 
 const token = () => /** @type {HTMLInputElement | null} */ (document.querySelector("input[name=csrfmiddlewaretoken]"))?.value ?? "";
 
@@ -80,7 +80,7 @@ export async function follow(jobId, element) {
     } catch {
       job = null;
     }
-    if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?", fraction: 0, phase: "" };
+    if (job === null && ++misses > 20) return { state: "failed", message: "The server can’t be reached. Is Ersatz still running?", fraction: 0, phase: "", changes: [] };
     if (job) {
       misses = 0;
       if (bar) showProgress(bar, job.fraction);

@@ -1,3 +1,4 @@
+// @ts-check
 // Frequency lanes: one axis from 20 Hz to 20 kHz, a lane per strip with its measured energy, the mix over the reference on top. The lane in
 // hand has its cuts and EQ points as handles; a double click adds a point.
 
@@ -8,35 +9,66 @@ import { drag } from "./drag.js";
 import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 
+/** What an arrow key does to a point: a factor of its frequency, dB more.
+ *  @type {Record<string, [number, number]>} */
+const NUDGES = { ArrowLeft: [1 / 1.06, 0], ArrowRight: [1.06, 0], ArrowUp: [1, 0.5], ArrowDown: [1, -0.5] };
 const RANGE_DB = 54, TALL = 32, HAND_TALL = 74;
 /** Range of the faders on the page; the lowest place is off. */
 const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
 
-export const faderDb = (place) => (place <= FADER_LOW ? OFF_DB : place);
-export const faderPlace = (db) => Math.max(FADER_LOW, Math.min(FADER_HIGH, db));
+/** @typedef {import("./mix.js").Strip} Strip */
+/** @typedef {import("./mixacts.js").Cut} Cut */
+/** @typedef {import("./mixacts.js").Band} Band */
+/** Levels as they were measured last, and of which song: its strips and its hash. `top`: the loudest third octave.
+ *  @typedef {import("./analyser.js").Levels & { from: number, to: number, of: Strip[], sha: string, top?: number }} MixLevels */
+/** @typedef {{ row: HTMLElement, svg: SVGSVGElement, fader: HTMLInputElement, figure: HTMLInputElement, meter: HTMLElement }} Row */
+/** Where a pointer is: a share of the axis, and dB.
+ *  @typedef {(event: PointerEvent) => [share: number, db: number]} At */
+
+export const faderDb = (/** @type {number} */ place) => (place <= FADER_LOW ? OFF_DB : place);
+export const faderPlace = (/** @type {number} */ db) => Math.max(FADER_LOW, Math.min(FADER_HIGH, db));
 
 /** A strip as it is told from others of its name: the bass bus from the bass. */
-export const calledOf = (strip) => (strip.kind === "bus" && !/bus$/i.test(strip.name) ? `${strip.name} bus` : strip.name);
-const hertz = (at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
-export const saidHz = (hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
+export const calledOf = (/** @type {{ kind: string, name: string }} */ strip) => (strip.kind === "bus" && !/bus$/i.test(strip.name) ? `${strip.name} bus` : strip.name);
+const hertz = (/** @type {number} */ at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
+export const saidHz = (/** @type {number} */ hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
 
 export class LaneRows {
-  /** `mix()`: what stands (strips with what is live), `levels()`: measured levels of the section or null, `marks()`: clashes to frame; `act`: what the
-   *  hands do: pick(id), drag(id, values), set(id, values), mute(id), solo(id), eq(id, band, change), cut(id, which, hz, done). */
+  /** `levels()`: measured levels of the section or null, `marks()`: the clash to frame; `act`: what the hands do.
+   *  @param {HTMLElement} host
+   *  @param {{ mix: import("./mix.js").Mix, levels: () => MixLevels | null, marks: () => import("./clashes.js").Clash | null,
+   *    act: import("./mixacts.js").MixActs, analyser: import("./analyser.js").Analyser }} options */
   constructor(host, { mix, levels, marks, act, analyser }) {
-    Object.assign(this, { host, mix, levels, marks, act, analyser, picked: null, chosen: new Set(), folded: new Set(), rows: new Map() });
+    this.host = host;
+    this.mix = mix;
+    this.levels = levels;
+    this.marks = marks;
+    this.act = act;
+    this.analyser = analyser;
+    /** Id of the strip in hand. */
+    this.picked = "";
+    /** Ids of those chosen with it, and of folded buses.
+     *  @type {Set<string>} */
+    this.chosen = new Set();
+    /** @type {Set<string>} */
+    this.folded = new Set();
+    /** @type {Map<string, Row>} */
+    this.rows = new Map();
   }
 
   /** Strips in the order of the page: parts under the bus that they go to, returns, the master last. */
   #ordered() {
-    const { strips } = this.mix(), out = [], place = (strip, depth) => {
+    const strips = this.mix.wanted();
+    /** @type {{ strip: Strip, depth: number }[]} */
+    const out = [];
+    const place = (/** @type {Strip} */ strip, /** @type {number} */ depth) => {
       out.push({ strip, depth });
       if (this.folded.has(strip.id)) return;
       for (const inner of strips.filter((s) => s.out === strip.id && s.kind !== "return")) place(inner, depth + 1);
     };
     for (const strip of strips) if (strip.out === "master" && strip.kind !== "return") place(strip, 0);
     for (const strip of strips) if (strip.kind === "return") out.push({ strip, depth: 0 });
-    return [...out, { strip: strips.find((s) => s.kind === "master"), depth: 0 }];
+    return [...out, ...strips.filter((s) => s.kind === "master").map((strip) => ({ strip, depth: 0 }))];
   }
 
   draw() {
@@ -64,11 +96,13 @@ export class LaneRows {
     return row;
   }
 
+  /** @param {Strip} strip
+   *  @param {number} depth */
   #row(strip, depth) {
     const row = node("div", `lane of-${strip.kind}${strip.id === this.picked ? " picked" : ""}${this.chosen.has(strip.id) ? " chosen" : ""}`), head = node("div", "lane-head");
     row.dataset.strip = strip.id;
-    head.style.setProperty("--depth", depth);
-    const fold = this.mix().strips.some((s) => s.out === strip.id) && strip.kind === "bus" ? button(this.folded.has(strip.id) ? "▸" : "▾", () => {
+    head.style.setProperty("--depth", String(depth));
+    const fold = this.mix.state.strips.some((s) => s.out === strip.id) && strip.kind === "bus" ? button(this.folded.has(strip.id) ? "▸" : "▾", () => {
       if (!this.folded.delete(strip.id)) this.folded.add(strip.id);
       this.draw();
     }, "fold") : null;
@@ -89,14 +123,14 @@ export class LaneRows {
       this.act.drag(strip.id, { gain_db: faderDb(Number(fader.value)) });
     });
     fader.addEventListener("change", () => this.act.set(strip.id, { gain_db: faderDb(Number(fader.value)) }));
-    fader.addEventListener("dblclick", () => { fader.value = 0; fader.dispatchEvent(new Event("input")); fader.dispatchEvent(new Event("change")); });
+    fader.addEventListener("dblclick", () => { fader.value = "0"; fader.dispatchEvent(new Event("input")); fader.dispatchEvent(new Event("change")); });
     figure.addEventListener("change", () => {
       const { value, sentence } = readFigure({ title: `The level of ${calledOf(strip)}`, unit: "dB", low: OFF_DB, high: 24 }, figure.value);
       refuse(figure, sentence ?? "");
       if (value === undefined) figure.value = minus(strip.figures.gain_db.toFixed(1));
       else this.act.set(strip.id, { gain_db: value });
     });
-    const toggle = (letter, said, on, act) => {
+    const toggle = (/** @type {string} */ letter, /** @type {string} */ said, /** @type {boolean} */ on, /** @type {() => void} */ act) => {
       const one = button(letter, act, "btn btn-tool btn-square");
       one.setAttribute("aria-pressed", String(on));
       one.setAttribute("aria-label", said);
@@ -106,7 +140,7 @@ export class LaneRows {
     const line = node("div", "lane-line");
     line.append(...(fold ? [fold] : []), name);
     if (strip.kind !== "master") line.append(toggle("M", `Mute ${calledOf(strip)}`, strip.mute, () => this.act.mute(strip.id)));
-    if (["part", "bus"].includes(strip.kind)) line.append(toggle("S", `Solo ${calledOf(strip)}`, this.mix().solo.has(strip.id), () => this.act.solo(strip.id)));
+    if (["part", "bus"].includes(strip.kind)) line.append(toggle("S", `Solo ${calledOf(strip)}`, this.mix.solo.has(strip.id), () => this.act.solo(strip.id)));
     line.append(fader, figure);
     meter.append(node("i", "rms"), node("i", "peak"));
     head.append(line, meter);
@@ -115,7 +149,7 @@ export class LaneRows {
     svg.setAttribute("role", "group");
     svg.setAttribute("aria-label", `${calledOf(strip)} on the frequency axis`);
     svg.addEventListener("dblclick", (event) => {
-      if (event.target.closest(".handle")) return;
+      if (/** @type {Element} */ (event.target).closest(".handle")) return;
       const box = svg.getBoundingClientRect();
       this.act.addBand(strip.id, hertz((event.clientX - box.left) / box.width));
     });
@@ -125,7 +159,8 @@ export class LaneRows {
     return row;
   }
 
-  /** A value that is held is shown in its row without drawing the row anew. */
+  /** A value that is held is shown in its row without drawing the row anew.
+   *  @param {Strip} strip */
   show(strip) {
     const row = this.rows.get(strip.id);
     if (!row) return;
@@ -133,14 +168,17 @@ export class LaneRows {
     this.#drawLane(strip.id, row, this.levels());
   }
 
+  /** @param {string} id
+   *  @param {Row} row
+   *  @param {MixLevels | null} levels */
   #drawLane(id, { svg, row }, levels) {
-    const strip = this.mix().strips.find((s) => s.id === id), inHand = id === this.picked;
+    const strip = this.mix.strip(id), inHand = id === this.picked;
     const { width, height } = fresh(svg, inHand ? HAND_TALL : TALL), bottom = height - 1;
     row.classList.toggle("muted", strip.mute);
     for (const [hz] of FREQUENCIES) svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
     svg.append(el("line", { class: "tick", x1: 0, x2: width, y1: bottom, y2: bottom }));
     const measured = levels?.strips[id];
-    if (measured) {
+    if (levels && measured) {
       const was = levels.of.find((s) => s.id === id), by = strip.mute ? -200 : strip.figures.gain_db - (was?.figures.gain_db ?? strip.figures.gain_db);
       const top = this.#top(levels);
       const points = measured.map((db, i) => {
@@ -148,12 +186,13 @@ export class LaneRows {
         const moved = db + by + (was ? stripResponseDb(strip, levels.hz[i]) - stripResponseDb(was, levels.hz[i]) : 0);
         return [share(levels.hz[i]) * width, 2 + (Math.min(RANGE_DB, Math.max(0, top - moved)) / RANGE_DB) * (bottom - 2)];
       });
-      svg.append(el("path", { class: "energy", d: `${path(points)}L${points.at(-1)[0]} ${bottom}L${points[0][0]} ${bottom}Z` }));
+      svg.append(el("path", { class: "energy", d: `${path(points)}L${points[points.length - 1][0]} ${bottom}L${points[0][0]} ${bottom}Z` }));
     } else if (levels) svg.append(text(6, height / 2 + 4, strip.mute ? "muted" : "silent here", { class: "s" }));
     if (inHand) this.#handles(svg, strip, width, height);
   }
 
-  /** The loudest third octave of any strip: what all lanes are drawn against. */
+  /** The loudest third octave of any strip: what all lanes are drawn against.
+   *  @param {MixLevels} levels */
   #top(levels) {
     levels.top ??= Math.max(...Object.entries(levels.strips).filter(([id]) => id !== "master").flatMap(([, row]) => row)) + 1;
     return levels.top;
@@ -161,6 +200,10 @@ export class LaneRows {
 
   // The lane in hand ----------------------------------------------------------------------------------------------------
 
+  /** @param {SVGSVGElement} svg
+   *  @param {Strip} strip
+   *  @param {number} width
+   *  @param {number} height */
   #handles(svg, strip, width, height) {
     const middle = height / 2, perDb = (height / 2 - 6) / 18;
     const curve = Array.from({ length: 160 }, (_, i) => {
@@ -168,6 +211,7 @@ export class LaneRows {
       return [(i / 159) * width, middle - Math.max(-20, Math.min(20, stripResponseDb(strip, hz))) * perDb];
     });
     svg.append(el("line", { class: "zero", x1: 0, x2: width, y1: middle, y2: middle }), el("path", { class: "eqline", d: path(curve) }));
+    /** @type {At} */
     const place = (event) => {
       const box = svg.getBoundingClientRect();
       return [Math.min(1, Math.max(0, (event.clientX - box.left) / box.width)), (middle - ((event.clientY - box.top) / box.height) * height) / perDb];
@@ -176,6 +220,11 @@ export class LaneRows {
     for (const band of this.act.bandsOf(strip)) this.#bandHandle(svg, strip, band, width, middle, perDb, place);
   }
 
+  /** @template {SVGElement} E
+   *  @param {E} shape
+   *  @param {string} name
+   *  @param {string} said
+   *  @param {{ move: (event: PointerEvent) => void, done: () => void, giveUp: () => void, key: (event: KeyboardEvent) => boolean, remove: () => void }} acts */
   #grip(shape, name, said, { move, done, giveUp, key, remove }) {
     shape.setAttribute("tabindex", "0");
     shape.setAttribute("role", "slider");
@@ -196,46 +245,59 @@ export class LaneRows {
     return shape;
   }
 
+  /** @param {SVGSVGElement} svg
+   *  @param {Strip} strip
+   *  @param {Cut} cut
+   *  @param {number} width
+   *  @param {number} height
+   *  @param {At} place */
   #cutHandle(svg, strip, cut, width, height, place) {
-    const name = `${cut.which === "low" ? "Low" : "High"} cut of ${calledOf(strip)}`, x = (hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
+    const name = `${cut.which === "low" ? "Low" : "High"} cut of ${calledOf(strip)}`, x = (/** @type {number} */ hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
     const off = !cut.hz, at = off ? (cut.which === "low" ? LOW : HIGH) : cut.hz;
     const line = el("line", { class: "cutline", x1: x(at), x2: x(at), y1: 4, y2: height - 1 });
     const box = el("rect", { class: `handle${off ? " off" : ""}`, x: x(at) - 6, y: 3, width: 12, height: 12 });
     let now = cut.hz;
-    const to = (hz) => {
+    const to = (/** @type {number} */ hz) => {
       now = cut.which === "low" ? (hz <= 21 ? 0 : hz) : hz >= 19500 ? 0 : hz;
-      line.setAttribute("x1", x(hz));
-      line.setAttribute("x2", x(hz));
-      box.setAttribute("x", x(hz) - 6);
+      line.setAttribute("x1", String(x(hz)));
+      line.setAttribute("x2", String(x(hz)));
+      box.setAttribute("x", String(x(hz) - 6));
       this.act.cut(strip.id, cut, now, false);
     };
     svg.append(line, this.#grip(box, name, off ? "off" : saidHz(cut.hz), {
       move: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.cut(strip.id, cut, 0, true),
       key: (event) => {
-        const by = { ArrowLeft: 1 / 1.06, ArrowRight: 1.06 }[event.key];
-        if (by) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * by)), true);
-        return by;
+        const by = NUDGES[event.key]?.[0] ?? 1;
+        if (by !== 1) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * by)), true);
+        return by !== 1;
       },
     }));
   }
 
+  /** @param {SVGSVGElement} svg
+   *  @param {Strip} strip
+   *  @param {Band} band
+   *  @param {number} width
+   *  @param {number} middle
+   *  @param {number} perDb
+   *  @param {At} place */
   #bandHandle(svg, strip, band, width, middle, perDb, place) {
-    const name = `${band.kind} of ${calledOf(strip)}`, y = (db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
+    const name = `${band.kind} of ${calledOf(strip)}`, y = (/** @type {number} */ db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
     const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
     let now = { hz: band.hz, db: band.db };
     svg.append(this.#grip(circle, name, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
       move: (event) => {
         const [at, db] = place(event);
         now = { hz: hertz(at), db: Math.max(-18, Math.min(18, db)) };
-        circle.setAttribute("cx", share(now.hz) * width);
-        circle.setAttribute("cy", y(now.db));
+        circle.setAttribute("cx", String(share(now.hz) * width));
+        circle.setAttribute("cy", String(y(now.db)));
         this.act.band(strip.id, band, now, false);
       },
       done: () => this.act.band(strip.id, band, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.band(strip.id, band, null, true),
       key: (event) => {
-        const by = { ArrowLeft: [1 / 1.06, 0], ArrowRight: [1.06, 0], ArrowUp: [1, 0.5], ArrowDown: [1, -0.5] }[event.key];
+        const by = NUDGES[event.key];
         if (by) this.act.band(strip.id, band, { hz: band.hz * by[0], db: band.db + by[1] }, true);
-        return by;
+        return by !== undefined;
       },
     }));
     circle.addEventListener("wheel", (event) => {
@@ -249,9 +311,9 @@ export class LaneRows {
     for (const old of this.host.querySelectorAll(".clash-frame")) old.remove();
     const mark = this.marks();
     if (!mark) return;
-    const rows = mark.strips.map((id) => this.rows.get(id)?.row).filter(Boolean);
-    if (!rows.length) return;
-    const tops = rows.map((r) => r.offsetTop), bottoms = rows.map((r) => r.offsetTop + r.offsetHeight), picture = rows[0].querySelector("svg");
+    const rows = mark.strips.flatMap((id) => this.rows.get(id)?.row ?? []), picture = rows[0]?.querySelector("svg");
+    if (!picture) return;
+    const tops = rows.map((r) => r.offsetTop), bottoms = rows.map((r) => r.offsetTop + r.offsetHeight);
     const frame = node("div", "clash-frame"), box = picture.getBoundingClientRect(), host = this.host.getBoundingClientRect();
     const from = box.left - host.left + share(mark.low_hz) * box.width, to = box.left - host.left + share(mark.high_hz) * box.width;
     Object.assign(frame.style, { left: `${from}px`, width: `${Math.max(8, to - from)}px`, top: `${Math.min(...tops)}px`, height: `${Math.max(...bottoms) - Math.min(...tops)}px` });

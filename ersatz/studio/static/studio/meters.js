@@ -47,7 +47,7 @@ export class MixMeters {
   /** `url()`: where the levels of the song as it stands are, by bars; `takenUrl()`: where what the dynamics of the strip in hand take is, or "";
    *  `rows`: the lanes by strip; `mix`: the place for the mix's figures; `taken(dB by effect)` shows it; `isMeasured()`: whether what
    *  plays is that song, and no variant of it.
-   *  @param {{ player: any, url: () => string, takenUrl: () => string, rows: Map<string, { meter: HTMLElement }>, mix: HTMLElement, bars: () => number, taken: (db: Record<string, number>) => void, isMeasured: () => boolean }} options */
+   *  @param {{ player: import("./player.js").Player, url: () => string, takenUrl: () => string, rows: Map<string, { meter: HTMLElement }>, mix: HTMLElement, bars: () => number, taken: (db: Record<string, number>) => void, isMeasured: () => boolean }} options */
   constructor({ player, url, takenUrl, rows, mix, bars, taken, isMeasured }) {
     this.player = player;
     this.rows = rows;

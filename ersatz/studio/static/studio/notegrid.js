@@ -1,37 +1,65 @@
+// @ts-check
 // The note grid: rows are pitches, those of the song's scale tall and named by their degree, the others thin; the reference's bass and
 // chords show through in blue.
 
 import { barsWide, place } from "./bars.js";
 import { button, mark, node } from "./dom.js";
 import { drag } from "./drag.js";
+import { plainNote } from "./notespage.js";
 import { noteName, placeSaid, tonicClass } from "./pitches.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
+
+/** @typedef {import("./notespage.js").Note} Note */
+/** @typedef {import("./notespage.js").NoteRow} NoteRow */
+/** @typedef {import("./states").Pattern} Pattern */
+/** Where in the grid: ticks, and a pitch.
+ *  @typedef {[tick: number, midi: number]} Place */
 
 const INSIDE = 15, OUTSIDE = 8, VELOCITY_TALL = 42;
 const DEGREES = ["1", "♭2", "2", "♭3", "3", "4", "♭5", "5", "♭6", "6", "♭7", "7"];
 
 export class NoteGrid {
+  /** @param {{ rows: import("./bars.js").BarRows, page: import("./notespage.js").NotesPage, host: HTMLElement }} options */
   constructor({ rows, page, host }) {
-    Object.assign(this, { rows, page, host, bars: 1, snaps: true, shift: 0 });
+    this.rows = rows;
+    this.page = page;
+    this.host = host;
+    this.bars = 1;
+    /** Whether notes that are written fall on the scale. */
+    this.snaps = true;
+    /** Semitones that the view is moved by. */
+    this.shift = 0;
+    /** Pixels from the top, by pitch, from the highest down.
+     *  @type {Map<number, number>} */
+    this.tops = new Map();
+    this.lane = node("div");
     host.addEventListener("keydown", (event) => this.#key(event));
   }
 
+  /** @param {number} midi */
   pitchName(midi) {
     return noteName(midi, this.page.song.key);
   }
 
+  /** @param {Pick<Note, "tick" | "midi">} note */
   nameOf(note) {
     return `${this.pitchName(note.midi)}, ${placeSaid(note.tick, BAR)}`;
   }
 
+  /** Only a part that has a row is drawn. */
   get row() {
-    return this.page.rowOf();
+    return /** @type {NoteRow} */ (this.page.rowOf());
+  }
+
+  get pattern() {
+    return /** @type {Pattern} */ (this.page.patternOf(this.row));
   }
 
   get tonic() {
     return tonicClass(this.page.song.key[0]);
   }
 
+  /** @param {number} midi */
   inScale(midi) {
     return this.page.song.scale.includes(((midi % 12) + 12) % 12);
   }
@@ -46,7 +74,7 @@ export class NoteGrid {
   }
 
   draw() {
-    const { page, rows } = this, pattern = this.row && page.patternOf(this.row);
+    const { page, rows } = this, pattern = page.rowOf() && page.patternOf(this.row);
     this.bars = pattern?.bars ?? 1;
     const fresh = rows.bars !== this.bars || !rows.perBar;
     rows.clear(this.bars);
@@ -54,7 +82,9 @@ export class NoteGrid {
     rows.ruler(() => {});
     if (!pattern) return;
     if (page.there()?.chords.length) this.#chords();
-    const pitches = this.#pitches(), tops = new Map();
+    const pitches = this.#pitches();
+    /** @type {Map<number, number>} */
+    const tops = new Map();
     let tall = 0;
     for (const midi of pitches) {
       tops.set(midi, tall);
@@ -87,7 +117,8 @@ export class NoteGrid {
     this.#velocities(pattern);
   }
 
-  /** The reference's bass where the row is a bass, thin and outlined. */
+  /** The reference's bass where the row is a bass, thin and outlined.
+   *  @param {Pattern} pattern */
   #reference(pattern) {
     if (this.row.role !== "bass") return;
     for (const [tick, ticks, midi] of this.page.there()?.bass ?? []) {
@@ -100,19 +131,20 @@ export class NoteGrid {
 
   #chords() {
     const lane = this.rows.row(node("b", "ref", "Chords"), 22, "chordrow");
-    for (const [bar, bars, name] of this.page.there().chords) {
+    for (const [bar, bars, name] of this.page.there()?.chords ?? []) {
       if (bar >= this.bars) continue;
       const mark = place(node("i", "refchord", name.replace("b", "♭").replace("#", "♯")), bar, Math.min(bars, this.bars - bar), 1);
       lane.append(mark);
     }
   }
 
+  /** @param {Note} note */
   #note(note) {
-    const { page, row } = this, key = `${row.id}/${page.key(note)}`, inside = this.inScale(note.midi);
+    const { page, row } = this, key = page.placeOf(row, note), inside = this.inScale(note.midi);
     const made = place(node("button", "note"), note.tick / BAR + note.nudge_ms / (240_000 / page.song.bpm), note.ticks / BAR);
     made.type = "button";
     made.dataset.note = key;
-    Object.assign(made.style, { top: `${this.tops.get(note.midi)}px`, height: `${inside ? INSIDE : OUTSIDE}px`, opacity: 0.45 + 0.55 * note.velocity });
+    Object.assign(made.style, { top: `${this.tops.get(note.midi)}px`, height: `${inside ? INSIDE : OUTSIDE}px`, opacity: String(0.45 + 0.55 * note.velocity) });
     made.classList.toggle("chosen", page.picked.has(key));
     made.classList.toggle("locked", page.locked.has(key));
     for (let k = 1; k < note.repeats; k += 1) {
@@ -133,10 +165,11 @@ export class NoteGrid {
   }
 
   #mark() {
-    for (const made of this.lane.querySelectorAll(".note")) made.classList.toggle("chosen", this.page.picked.has(made.dataset.note));
+    for (const made of /** @type {NodeListOf<HTMLElement>} */ (this.lane.querySelectorAll(".note"))) made.classList.toggle("chosen", this.page.picked.has(made.dataset.note ?? ""));
   }
 
-  /** The pitch under a pointer; on the scale where that is wanted. */
+  /** The pitch under a pointer; on the scale where that is wanted.
+   *  @param {number} clientY */
   #pitchAt(clientY) {
     const y = clientY - this.lane.getBoundingClientRect().top;
     let found = [...this.tops.keys()][0];
@@ -144,44 +177,46 @@ export class NoteGrid {
     return found;
   }
 
+  /** @param {number} midi */
   snapped(midi) {
     if (!this.snaps || this.inScale(midi)) return midi;
     return this.inScale(midi - 1) ? midi - 1 : midi + 1;
   }
 
+  /** @param {PointerEvent} event */
   #down(event) {
-    if (event.target.closest(".note") || event.button !== 0) return;
-    const { page, row, rows } = this, pattern = page.patternOf(row), start = rows.barAt(event.clientX) * BAR, y = event.clientY;
+    if (/** @type {Element} */ (event.target).closest(".note") || event.button !== 0) return undefined;
+    const { page, row, rows, pattern } = this, start = rows.barAt(event.clientX) * BAR, y = event.clientY;
     if (event.shiftKey) return this.#rectangle(event);
     const tick = page.snap(start), midi = this.snapped(this.#pitchAt(y));
-    const note = { tick, ticks: page.lastLength ?? page.grid, midi, velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
+    const note = plainNote({ tick, ticks: page.lastLength ?? page.grid, midi, velocity: 0.85 });
     note.ticks = Math.min(note.ticks, pattern.bars * BAR - tick);
     page.hear(row, note);
     const ghost = this.#note(note);
     this.lane.append(ghost);
-    const move = (e) => {
+    const move = (/** @type {PointerEvent} */ e) => {
       const ticks = page.snap(rows.barAt(e.clientX) * BAR - tick) + page.grid;
       if (Math.abs(e.clientX - event.clientX) > 5) note.ticks = Math.max(page.grid, Math.min(ticks, pattern.bars * BAR - tick));
       place(ghost, tick / BAR, note.ticks / BAR);
     };
     drag(event, this.lane, { move, done: (kept) => {
-      if (!kept) return ghost.remove();
+      if (!kept) return void ghost.remove();
       page.lastLength = note.ticks;
-      return page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
+      return void page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
     } });
     return undefined;
   }
 
+  /** @param {PointerEvent} event */
   #rectangle(event) {
-    const { page, row, rows } = this, from = [rows.barAt(event.clientX) * BAR, this.#pitchAt(event.clientY)], box = node("i", "rubber");
+    const { page, row, rows } = this, at = (/** @type {PointerEvent} */ e) => /** @type {Place} */ ([rows.barAt(e.clientX) * BAR, this.#pitchAt(e.clientY)]), from = at(event), box = node("i", "rubber");
     this.lane.append(box);
-    let to = from;
-    const move = (e) => {
-      to = [rows.barAt(e.clientX) * BAR, this.#pitchAt(e.clientY)];
+    const move = (/** @type {PointerEvent} */ e) => {
+      const to = at(e);
       const [a, b] = [Math.min(from[0], to[0]), Math.max(from[0], to[0])], [top, bottom] = [Math.max(from[1], to[1]), Math.min(from[1], to[1])];
       place(box, a / BAR, (b - a) / BAR);
-      Object.assign(box.style, { top: `${this.tops.get(top)}px`, height: `${this.tops.get(bottom) - this.tops.get(top) + INSIDE}px` });
-      const inside = page.patternOf(row).notes.filter((n) => n.tick < b && n.tick + n.ticks > a && n.midi >= bottom && n.midi <= top);
+      Object.assign(box.style, { top: `${this.tops.get(top)}px`, height: `${(this.tops.get(bottom) ?? 0) - (this.tops.get(top) ?? 0) + INSIDE}px` });
+      const inside = this.pattern.notes.filter((n) => n.tick < b && n.tick + n.ticks > a && n.midi >= bottom && n.midi <= top);
       page.pick(row, inside);
       this.#mark();
     };
@@ -191,47 +226,55 @@ export class NoteGrid {
     } });
   }
 
+  /** @param {PointerEvent} event
+   *  @param {Note} note
+   *  @param {HTMLElement} made */
   #drag(event, note, made) {
     if (event.button !== 0) return;
     event.stopPropagation();
-    const { page, row, rows } = this, key = `${row.id}/${page.key(note)}`, was = page.picked.has(key);
+    const { page, row, rows } = this, key = page.placeOf(row, note), was = page.picked.has(key);
     if (event.shiftKey || !was) page.pick(row, [note], event.shiftKey);
     made.focus({ preventScroll: true });
     this.#mark();
     page.hear(row, note);
-    const lengthens = Boolean(event.target.closest(".end")), start = rows.barAt(event.clientX) * BAR;
-    let moved = null;
-    const move = (e) => {
+    const lengthens = Boolean(/** @type {Element} */ (event.target).closest(".end")), start = rows.barAt(event.clientX) * BAR;
+    // How much longer, later and higher.
+    const moved = { longer: 0, later: 0, up: 0 };
+    const move = (/** @type {PointerEvent} */ e) => {
       const by = Math.round((rows.barAt(e.clientX) * BAR - start) / page.grid) * page.grid;
       if (lengthens) {
-        moved = { ticks: Math.max(30, note.ticks + by) };
-        place(made, note.tick / BAR, moved.ticks / BAR);
+        moved.longer = Math.max(30, note.ticks + by) - note.ticks;
+        place(made, note.tick / BAR, (note.ticks + moved.longer) / BAR);
       } else {
-        moved = { by, up: this.snapped(this.#pitchAt(e.clientY)) - note.midi };
+        Object.assign(moved, { later: by, up: this.snapped(this.#pitchAt(e.clientY)) - note.midi });
         place(made, (note.tick + by) / BAR, note.ticks / BAR);
         made.style.top = `${this.tops.get(note.midi + moved.up) ?? 0}px`;
       }
     };
     drag(event, made, { move, done: (kept) => {
       if (!kept) page.draw();
-      else if (moved && lengthens && moved.ticks !== note.ticks) {
-        page.lastLength = moved.ticks;
-        page.change((n) => ({ ticks: Math.max(30, n.ticks + moved.ticks - note.ticks) }), "lengths");
-      } else if (moved && !lengthens && (moved.by || moved.up)) this.#move(moved.by, () => moved.up);
+      else if (moved.longer) {
+        page.lastLength = note.ticks + moved.longer;
+        page.change(row, (n) => ({ ticks: Math.max(30, n.ticks + moved.longer) }), "lengths");
+      } else if (moved.later || moved.up) this.#move(moved.later, () => moved.up);
       else page.tools();
     } });
   }
 
-  /** What is in hand, later and higher, kept inside the pattern. */
+  /** What is in hand, later and higher, kept inside the pattern.
+   *  @param {number} ticks
+   *  @param {(note: Note) => number} up */
   #move(ticks, up) {
-    const { page, row } = this, length = page.patternOf(row).bars * BAR;
-    return page.change((n, chosen) => {
+    const { page, row } = this, length = this.pattern.bars * BAR;
+    return page.change(row, (n, chosen) => {
       const by = Math.max(-Math.min(...chosen.map((c) => c.tick)), Math.min(ticks, length - 1 - Math.max(...chosen.map((c) => c.tick))));
       return { tick: n.tick + by, midi: Math.max(0, Math.min(127, n.midi + up(n))) };
     }, "notes moved");
   }
 
-  /** Semitones to the next degree of the scale. */
+  /** Semitones to the next degree of the scale.
+   *  @param {number} midi
+   *  @param {number} way */
   #degree(midi, way) {
     if (!this.snaps) return way;
     let by = way;
@@ -239,9 +282,10 @@ export class NoteGrid {
     return by;
   }
 
+  /** @param {KeyboardEvent} event */
   #key(event) {
-    if (!event.target.closest(".pitchrows")) return;
-    const { page, row } = this, chosen = page.chosen(row), pattern = page.patternOf(row);
+    if (!/** @type {Element} */ (event.target).closest(".pitchrows")) return;
+    const { page, row, pattern } = this, chosen = page.chosen(row);
     if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "a") {
       event.preventDefault();
       page.pick(row, pattern.notes);
@@ -251,11 +295,12 @@ export class NoteGrid {
     }
     if (event.ctrlKey || event.metaKey) return;
     // What is in hand may be under way still: its next step takes its turn behind it.
+    /** @type {Record<string, () => unknown>} */
     const acts = page.picked.size ? {
       ArrowUp: () => this.#move(0, (n) => (event.shiftKey ? 12 : this.#degree(n.midi, 1))),
       ArrowDown: () => this.#move(0, (n) => (event.shiftKey ? -12 : this.#degree(n.midi, -1))),
-      ArrowLeft: () => (event.altKey ? page.change((n) => ({ ticks: Math.max(30, n.ticks - page.grid) }), "lengths") : this.#move(-page.grid, () => 0)),
-      ArrowRight: () => (event.altKey ? page.change((n) => ({ ticks: n.ticks + page.grid }), "lengths") : this.#move(page.grid, () => 0)),
+      ArrowLeft: () => (event.altKey ? page.change(row, (n) => ({ ticks: Math.max(30, n.ticks - page.grid) }), "lengths") : this.#move(-page.grid, () => 0)),
+      ArrowRight: () => (event.altKey ? page.change(row, (n) => ({ ticks: n.ticks + page.grid }), "lengths") : this.#move(page.grid, () => 0)),
       Delete: () => page.remove(row, chosen),
       Backspace: () => page.remove(row, chosen),
     } : {};
@@ -266,26 +311,28 @@ export class NoteGrid {
     act();
   }
 
-  /** A note behind the one in hand, or at the beginning. */
+  /** A note behind the one in hand, or at the beginning.
+   *  @param {Note[]} chosen */
   #write(chosen) {
-    const { page, row } = this, pattern = page.patternOf(row), last = chosen[chosen.length - 1];
+    const { page, row, pattern } = this, last = chosen[chosen.length - 1];
     const tick = last ? last.tick + last.ticks : 0;
     if (tick >= pattern.bars * BAR) return undefined;
-    const note = { tick: page.snap(tick + page.grid - 1), ticks: page.grid, midi: last?.midi ?? this.snapped(row.middle), velocity: 0.85, bend: [], nudge_ms: 0, semitones: 0, repeats: 1, pan: 0, level: [] };
+    const note = plainNote({ tick: page.snap(tick + page.grid - 1), ticks: page.grid, midi: last?.midi ?? this.snapped(row.middle), velocity: 0.85 });
     return note.tick >= pattern.bars * BAR ? undefined : page.add(row, note, "a note more", (n) => page.key(n) === page.key(note));
   }
 
-  /** Velocities as bars that are dragged. */
+  /** Velocities as bars that are dragged.
+   *  @param {Pattern} pattern */
   #velocities(pattern) {
     const { page, row } = this, lane = this.rows.row(node("small", "soft", "Velocity"), VELOCITY_TALL, "velocities");
     for (const note of pattern.notes) {
       const bar = place(node("i", "velocity"), note.tick / BAR, 0.012);
       bar.style.height = `${note.velocity * (VELOCITY_TALL - 4)}px`;
-      bar.classList.toggle("chosen", page.picked.has(`${row.id}/${page.key(note)}`));
+      bar.classList.toggle("chosen", page.picked.has(page.placeOf(row, note)));
       bar.title = `${this.nameOf(note)}: ${Math.round(note.velocity * 100)} %`;
       bar.addEventListener("pointerdown", (event) => {
         let velocity = note.velocity;
-        const move = (e) => {
+        const move = (/** @type {PointerEvent} */ e) => {
           velocity = Math.max(0.05, Math.min(1, 1 - (e.clientY - lane.getBoundingClientRect().top) / VELOCITY_TALL));
           bar.style.height = `${velocity * (VELOCITY_TALL - 4)}px`;
         };
@@ -293,7 +340,7 @@ export class NoteGrid {
           if (!kept) page.draw();
           if (!kept || velocity === note.velocity) return;
           const chosen = page.chosen(row), loud = Number(velocity.toFixed(2));
-          const heard = new Set([note, ...chosen.filter((n) => n.tick === note.tick)].map(page.key));
+          const heard = new Set([note, ...chosen.filter((n) => n.tick === note.tick)].map((n) => page.key(n)));
           page.write(row, (notes) => [notes.map((n) => (heard.has(page.key(n)) ? { ...n, velocity: loud } : n)), chosen], "velocities");
         } });
       });
@@ -301,6 +348,8 @@ export class NoteGrid {
     }
   }
 
+  /** What the pattern tools have more for notes than for hits.
+   *  @param {HTMLElement} box */
   moreTools(box) {
     const snap = button("Snap to scale", () => { this.snaps = !this.snaps; this.page.draw(); });
     snap.setAttribute("aria-pressed", String(this.snaps));

@@ -1,138 +1,70 @@
+// @ts-check
 // What a part plays: a grid of hits for the drums, a grid of notes for the rest, with the reference's showing through in blue. The
 // server keeps the song and makes what is generated; this page sends edits and draws what comes back.
 
 import { BarRows } from "./bars.js";
-import { button, node, selectBox } from "./dom.js";
+import { button, byId, dataOf, node, selectBox, selectById } from "./dom.js";
 import { readJson } from "./draw.js";
 import { DrumGrid } from "./drumgrid.js";
-import { edits } from "./edits.js";
-import { choiceField, numberField } from "./fields.js";
-import { player } from "./frame.js";
+import { edits, showSteps } from "./edits.js";
+import { choiceField, plainField as field } from "./fields.js";
+import { keptFocus } from "./focus.js";
+import { pagePlayer } from "./frame.js";
 import { isForPage } from "./keys.js";
 import { whenFree } from "./inhand.js";
 import { NoteGrid } from "./notegrid.js";
+import { handTools } from "./notehand.js";
+import { NotesPage } from "./notespage.js";
 import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
 import { variantUrl } from "./variant.js";
-import { FIRST_SLICE, TICKS_PER_BAR as BAR } from "./vocabulary.js";
+import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
+/** Ticks of a line of the grid.
+ *  @type {Record<string, number>} */
 const GRIDS = { "16ths": 240, "32nds": 120, "8th triplets": 320, "16th triplets": 160, "8ths": 480 };
-const byId = (id) => document.getElementById(id);
-const host = byId("notes"), says = byId("notes-says");
-const { reference, grooves, units, ...first } = readJson("drawing");
+const host = byId("notes"), says = byId("notes-says"), home = dataOf(host, "home"), player = pagePlayer();
+const { reference, grooves, units, ...first } = /** @type {import("./notespage.js").NotesSong} */ (readJson("drawing"));
 const fixed = { reference, grooves, units };
 
-/** The page: what stands, what is in hand, and how it is changed. The grids and the tools share it. */
-const page = {
-  song: { ...first, ...fixed },
-  row: first.part,
-  shown: {},
-  picked: new Set(),
-  locked: new Set(),
-  grid: 240,
-  muted: new Set(),
-  soloed: new Set(),
-  section: null,
-
-  rowOf(id = page.row) {
-    return page.song.rows.find((r) => r.id === id) ?? page.song.rows[0];
+const send = edits({ url: dataOf(host, "edit"), says, revision: () => page.song.revision, show, refused: () => draw() });
+const draw = whenFree(host, drawAll);
+const page = new NotesPage({ ...first, ...fixed }, {
+  send, draw, tools, hear: (row, note) => takes.hearOne(row, note),
+  bring: (file) => {
+    const row = page.rowOf(), body = new FormData();
+    if (!row) return;
+    body.append("file", file);
+    body.append("revision", String(page.song.revision));
+    send.post(`${home}${row.id}/patterns/${encodeURIComponent(page.nameOf(row))}/bring/`, body);
   },
-  /** Name of the pattern that a row shows: the chosen one, or what it plays in the section. */
-  nameOf(row) {
-    const names = Object.keys(row.patterns), here = row.cells[page.section]?.[0];
-    return names.includes(page.shown[row.id]) ? page.shown[row.id] : names.includes(here) ? here : names[0];
-  },
-  patternOf(row) {
-    return row.patterns[page.nameOf(row)];
-  },
-  sectionOf() {
-    return page.song.sections.find((s) => s.id === page.section) ?? page.song.sections[0];
-  },
-  /** What the reference has in the section, or null. */
-  there() {
-    const at = page.sectionOf()?.reference;
-    return at === null || at === undefined ? null : page.song.reference[at] ?? null;
-  },
-  key: (note) => `${note.tick}.${note.midi}`,
-  chosen(row = page.rowOf()) {
-    return (page.patternOf(row)?.notes ?? []).filter((n) => page.picked.has(`${row.id}/${page.key(n)}`));
-  },
-  pick(row, notes, add = false) {
-    page.row = row.id;
-    if (!add) page.picked.clear();
-    for (const n of notes) page.picked.add(`${row.id}/${page.key(n)}`);
-  },
-  /** The row's notes anew: `make(notes)` gives them, and those that stay in hand, from what stands when its turn comes; or null. */
-  write(row, make, said, change = {}) {
-    const name = page.nameOf(row);
-    return send(() => {
-      const pattern = page.song.rows.find((r) => r.id === row.id)?.patterns[name], made = pattern && make(pattern.notes);
-      if (!made) return null;
-      const [notes, keep = []] = made;
-      page.pick(row, keep);
-      return { kind: "write_notes", part: row.id, pattern: name, bars: pattern.bars, loop_ticks: pattern.loop_ticks, notes, said, ...change };
-    });
-  },
-  /** One note more, in the place of what `same` finds there, and in hand. */
-  add(row, note, said, same) {
-    return page.write(row, (notes) => [[...notes.filter((n) => !same(n)), note], [note]], said);
-  },
-  /** Each note in hand changed alike: `by(note, chosen)`. */
-  change(by, said) {
-    const row = page.rowOf();
-    return page.write(row, (notes) => {
-      const chosen = notes.filter((n) => page.picked.has(`${row.id}/${page.key(n)}`));
-      if (!chosen.length) return null;
-      const after = new Map(chosen.map((n) => [n, { ...n, ...by(n, chosen) }]));
-      return [notes.map((n) => after.get(n) ?? n), [...after.values()]];
-    }, said);
-  },
-  remove(row, gone) {
-    const keys = new Set(gone.map(page.key));
-    return page.write(row, (notes) => [notes.filter((n) => !keys.has(page.key(n)))], gone.length === 1 ? "a note less" : `${gone.length} notes less`);
-  },
-  snap: (tick) => Math.floor(tick / page.grid + 1e-6) * page.grid,
-  hear(row, note) {
-    takes.hearOne(row, note);
-  },
-};
-
-const send = edits({ url: host.dataset.edit, says, revision: () => page.song.revision, show, refused: () => draw() });
-page.send = send;
+});
 const rows = new BarRows(host, 176);
 const grid = page.song.pitched ? new NoteGrid({ rows, page, host }) : new DrumGrid({ rows, page, host });
 const takes = new Takes({ box: byId("take-tools"), pads: byId("pads"), says: byId("keys-says"), player, page });
 
-const draw = whenFree(host, drawAll);
-
 function drawAll() {
-  if (!page.song.rows.some((r) => r.id === page.row)) page.row = page.song.rows[0]?.id;
-  const focused = document.activeElement?.dataset ?? {}, key = ["note", "lane", "name"].find((k) => focused[k]), value = key && focused[key];
+  if (!page.song.rows.some((r) => r.id === page.row)) page.row = page.song.rows[0]?.id ?? "";
+  const focused = keptFocus();
   grid.draw();
   patternTools();
   tools();
-  if (key) document.querySelector(`[data-${key}="${CSS.escape(value)}"]`)?.focus({ preventScroll: true });
+  focused();
   rows.playhead(inside());
 }
 
 function tools() {
-  handTools();
-  makeTools(byId("make-tools"), page, says);
+  handTools(byId("hand-tools"), page, (note) => grid.nameOf(note));
+  makeTools(byId("make-tools"), page);
   grooveTools(byId("groove-tools"), page);
   hearTools();
   takes.draw();
 }
-page.tools = tools;
-page.draw = draw;
 
 /** The player's place within the pattern, in bars. */
 function inside() {
   const section = page.sectionOf(), at = player.position() - (section.start - 1);
   return at < 0 || at >= section.bars ? -1 : at % grid.bars;
-}
-
-function field(title, name, unit, low, high, value, step, set) {
-  return numberField({ name, title, unit, low, high, value, scale: "linear", step }, set);
 }
 
 function patternTools() {
@@ -162,58 +94,22 @@ function patternTools() {
     );
   }
   box.append(choiceField({ name: "grid", title: "Grid", options: Object.keys(GRIDS), value: Object.keys(GRIDS).find((k) => GRIDS[k] === page.grid) }, (v) => { page.grid = GRIDS[v]; draw(); }));
-  const [plays, on] = row.cells[page.section] ?? [];
+  const [plays, on] = row.cells[page.section] ?? ["", false];
   if (!on || plays !== name) box.append(button(`Play ${name} in ${page.sectionOf().name}`, () => send({ kind: "put_cells", how: "painted", cells: [{ part: row.id, section: page.section, on: true, pattern: name }] })));
-  grid.moreTools?.(box);
+  if (grid instanceof NoteGrid) grid.moreTools(box);
 }
 
+/** A pattern more for the row in hand.
+ *  @param {{ bars?: number, copy_of?: string }} fields */
 async function add(fields) {
-  const row = page.rowOf(), before = Object.keys(row.patterns);
+  const row = page.rowOf();
+  if (!row) return;
+  const before = Object.keys(row.patterns);
   await send({ kind: "add_pattern", part: row.id, ...fields });
-  page.shown[row.id] = Object.keys(page.rowOf(row.id).patterns).find((n) => !before.includes(n)) ?? page.shown[row.id];
+  const made = Object.keys(page.rowOf(row.id)?.patterns ?? {}).find((n) => !before.includes(n));
+  if (made) page.shown[row.id] = made;
   heard();
   draw();
-}
-
-/** The notes in hand: figures for all of them at once. */
-function handTools() {
-  const box = byId("hand-tools"), row = page.rowOf(), chosen = row ? page.chosen(row) : [];
-  box.replaceChildren();
-  if (!chosen.length) {
-    box.textContent = page.song.pitched
-      ? "Click to write a note, drag it to move it, its end to lengthen it; Shift and drag takes several in hand. Arrow keys move them."
-      : "Click to set a hit; drag it up or down for its velocity, with Alt sideways for its timing; a second click takes it out.";
-    return;
-  }
-  const [n] = chosen;
-  box.append(
-    node("b", "", chosen.length === 1 ? grid.nameOf(n) : `${chosen.length} in hand`),
-    field("Velocity", "velocity", "%", 2, 100, Math.round(n.velocity * 100), 1, (v) => page.change(() => ({ velocity: v / 100 }), `velocity ${v} %`)),
-    field("Length", "length", "16ths", 0.25, 64, n.ticks / 240, 0.25, (v) => page.change(() => ({ ticks: Math.round(v * 240) }), `${v} 16ths long`)),
-    field("Nudge", "nudge", "ms", -100, 100, n.nudge_ms, 0.5, (v) => page.change(() => ({ nudge_ms: v }), `nudged by ${v} ms`)),
-  );
-  box.append(field("Pan", "pan", "%", -100, 100, Math.round(n.pan * 100), 5, (v) => page.change(() => ({ pan: v / 100 }), `pan ${v} %`)));
-  if (!page.song.pitched) box.append(field("Pitch", "pitch", "st", -24, 24, n.semitones, 1, (v) => page.change(() => ({ semitones: v }), `pitched by ${v} semitones`)));
-  if (row.slices && !page.song.pitched) box.append(field("Slice", "key", "", 1, row.slices, ((n.midi - FIRST_SLICE) % row.slices + row.slices) % row.slices + 1, 1, (v) => page.change(() => ({ midi: FIRST_SLICE + v - 1 }), `slice ${v}`)));
-  else if (row.playsPitch && !page.song.pitched) box.append(field("Key", "key", "MIDI", 0, 127, n.midi, 1, (v) => page.change(() => ({ midi: v }), `key ${v}`)));
-  box.append(field("Struck", "repeats", "times", 1, 16, n.repeats, 1, (v) => page.change(() => ({ repeats: v }), `struck ${v} times`)));
-  if (page.song.pitched) {
-    // A note comes from another pitch and leaves to another: one curve of both.
-    const from = n.bend.length ? n.bend[0][1] : 0, to = n.bend.length ? n.bend[n.bend.length - 1][1] : 0;
-    const bent = (one, [a, b]) => (a || b ? [[0, a], [one.ticks * 0.3, 0], [one.ticks * 0.55, 0], [one.ticks * 0.85, b]] : []);
-    box.append(
-      field("Comes from", "bend-from", "st", -24, 24, from, 1, (v) => page.change((one) => ({ bend: bent(one, [v, one.bend.length ? one.bend[one.bend.length - 1][1] : 0]) }), v ? `comes from ${v} semitones` : "comes straight")),
-      field("slides to", "slide", "st", -24, 24, to, 1, (v) => page.change((one) => ({ bend: bent(one, [one.bend.length ? one.bend[0][1] : 0, v]) }), v ? `slides by ${v} semitones` : "no slide")),
-    );
-  }
-  const all = chosen.every((one) => page.locked.has(`${row.id}/${page.key(one)}`));
-  const lock = button(all ? "Locked" : "Lock", () => {
-    for (const one of chosen) page.locked[all ? "delete" : "add"](`${row.id}/${page.key(one)}`);
-    draw();
-  });
-  lock.setAttribute("aria-pressed", String(all));
-  lock.title = "What is locked stays when the rest is generated anew";
-  box.append(lock, button("Delete", () => page.remove(row, chosen), "btn btn-link"));
 }
 
 /** Which parts sound in the loop, and the click. */
@@ -221,8 +117,8 @@ function hearTools() {
   const box = byId("hear-tools"), { song } = page;
   box.replaceChildren(node("b", "", "Mute and solo"));
   const own = song.pitched ? [song.part] : song.rows.map((r) => r.id);
-  const put = (change) => { change(); heard(); hearTools(); };
-  const toggle = (set, id, title, said) => {
+  const put = (/** @type {() => void} */ change) => { change(); heard(); hearTools(); };
+  const toggle = (/** @type {Set<string>} */ set, /** @type {string} */ id, /** @type {string} */ title, /** @type {string} */ said) => {
     const one = button(title, () => put(() => { if (!set.delete(id)) set.add(id); }), "btn btn-tool btn-square");
     one.setAttribute("aria-pressed", String(set.has(id)));
     one.setAttribute("aria-label", said);
@@ -239,7 +135,7 @@ function hearTools() {
   }
 }
 
-const isHeard = (id) => (page.soloed.size ? page.soloed.has(id) : !page.muted.has(id));
+const isHeard = (/** @type {string} */ id) => (page.soloed.size ? page.soloed.has(id) : !page.muted.has(id));
 
 /** What the player plays: the song with the shown patterns in the section, and the heard parts alone. */
 function heard() {
@@ -260,41 +156,32 @@ function toSection() {
   heard();
 }
 
+/** @param {import("./states").NotesState} state */
 function show(state) {
   page.song = { ...state, ...fixed };
   byId("remake-title").textContent = page.song.title;
   heard();
   draw();
-  buttons();
+  showSteps(page.song);
 }
 
-function buttons() {
-  for (const [id, sentence] of [["undo", page.song.undo], ["redo", page.song.redo]]) {
-    byId(id).disabled = !sentence;
-    byId(id).title = sentence ?? "";
-  }
-}
-
-byId("which-part").replaceChildren(...page.song.parts.map(([id, name]) => new Option(name, id, false, id === page.song.part)));
-byId("which-part").addEventListener("change", (event) => location.assign(`${host.dataset.home}${event.target.value}/notes/`));
+selectById("which-part").replaceChildren(...page.song.parts.map(([id, name]) => new Option(name, id, false, id === page.song.part)));
+const which = selectById("which-part");
+which.addEventListener("change", () => location.assign(`${home}${which.value}/notes/`));
 byId("zoom-in").addEventListener("click", () => rows.zoom(1.6));
 byId("zoom-out").addEventListener("click", () => rows.zoom(1 / 1.6));
 byId("zoom-all").addEventListener("click", () => rows.fit());
 document.addEventListener("keydown", (event) => {
   if (!isForPage(event)) return;
-  const act = { "+": () => rows.zoom(1.6), "=": () => rows.zoom(1.6), "-": () => rows.zoom(1 / 1.6), _: () => rows.fit(), Delete: () => { if (page.chosen().length) page.remove(page.rowOf(), page.chosen()); } }[event.key];
+  /** @type {Record<string, () => void>} */
+  const acts = { "+": () => rows.zoom(1.6), "=": () => rows.zoom(1.6), "-": () => rows.zoom(1 / 1.6), _: () => rows.fit(), Delete: () => {
+    const row = page.rowOf();
+    if (row && page.chosen(row).length) page.remove(row, page.chosen(row));
+  } }, act = acts[event.key];
   if (!act) return;
   event.preventDefault();
   act();
 });
-
-/** MIDI files into the pattern in hand. */
-page.bring = (file) => {
-  const row = page.rowOf(), body = new FormData();
-  body.append("file", file);
-  body.append("revision", page.song.revision);
-  send.post(`${host.dataset.home}${row.id}/patterns/${encodeURIComponent(page.nameOf(row))}/bring/`, body);
-};
 
 // The section where the part is at home: where it plays and the player stands, or else the first drop that it plays in.
 {
@@ -305,4 +192,4 @@ page.bring = (file) => {
 }
 player.watch(host, () => rows.playhead(inside()));
 draw();
-buttons();
+showSteps(page.song);

@@ -1,8 +1,15 @@
+// @ts-check
 // Notes by pads and by the computer keyboard, heard at once; recorded along the running player if asked.
 
 import { isForPage } from "./keys.js";
 import { noteName, scaleOf } from "./pitches.js";
 import { FIRST_SLICE, TICKS_PER_BAR } from "./vocabulary.js";
+
+/** @typedef {import("./pitches.js").Key} Key */
+/** A key that is down; `bar`: where the player was, null where it stood still.
+ *  @typedef {{ midi: number, velocity: number, bar: number | null, isOver?: boolean, stop?: () => void }} Held */
+/** A note that was recorded, in bars from 0.
+ *  @typedef {{ midi: number, velocity: number, bar: number, end: number }} Recorded */
 
 const KEYS = "awsedftgyhujk";
 const SIXTEENTH = 240;
@@ -10,22 +17,57 @@ const BLACK = [1, 3, 6, 8, 10];
 /** White keys in front of each of the thirteen from a C on. */
 const WHITES = [0, 1, 1, 2, 2, 3, 4, 4, 5, 5, 6, 6, 7];
 
+/** @param {BaseAudioContext} context
+ *  @param {string} url */
+async function decoded(context, url) {
+  const answer = await fetch(url);
+  if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+  return context.decodeAudioData(await answer.arrayBuffer());
+}
+
 export class Pads {
+  /** `says(sentence)` tells what becomes of what is played.
+   *  @param {HTMLElement} host
+   *  @param {import("./player.js").Player | null} player
+   *  @param {(sentence: string) => void} says */
   constructor(host, player, says) {
-    Object.assign(this, { host, player, says, base: 60, url: "", key: ["A", "minor"], pitched: true, buffers: new Map(), held: new Map(), line: null });
+    this.host = host;
+    this.player = player;
+    this.says = says;
+    this.base = 60;
+    this.root = 60;
+    this.url = "";
+    /** @type {Key} */
+    this.key = ["A", "minor"];
+    this.pitched = true;
+    this.slices = 0;
+    this.failed = false;
+    /** @type {Map<number, Promise<AudioBuffer>>} */
+    this.buffers = new Map();
+    /** @type {Map<string, Held>} */
+    this.held = new Map();
+    this.isRecording = false;
+    /** What was recorded.
+     *  @type {Recorded[]} */
+    this.line = [];
+    /** @type {AudioContext | null} */
     this.context = null;
+    /** @type {AudioBufferSourceNode | null} */
+    this.playing = null;
     document.addEventListener("keydown", (event) => this.#pressed(event));
     document.addEventListener("keyup", (event) => this.#released(event.key.toLowerCase()));
     window.addEventListener("blur", () => { for (const key of [...this.held.keys()]) this.#released(key); });
   }
 
-  /** `slices`: how many a sliced sample has, one to a key from `base` on. */
+  /** `slices`: how many a sliced sample has, one to a key from `base` on.
+   *  @param {{ base: number | undefined, url: string, key: Key, pitched: boolean, slices?: number }} options */
   show({ base, url, key, pitched, slices = 0 }) {
     if (url !== this.url) this.buffers.clear();
     Object.assign(this, { base: base ?? this.base, url, key, pitched, slices });
     this.#draw();
   }
 
+  /** @param {number} by */
   octave(by) {
     this.base = Math.min(96, Math.max(12, this.base + 12 * by));
     this.#draw();
@@ -42,7 +84,7 @@ export class Pads {
       pad.className = `pad${keyed ? (black ? " black" : " white") : ""}${keyed && scale.includes(midi % 12) ? " in-scale" : ""}`;
       // A black key lies over the line between two white ones.
       if (keyed) pad.style.setProperty("--white", String(WHITES[i]));
-      pad.dataset.midi = midi;
+      pad.dataset.midi = String(midi);
       const note = this.slices ? `Slice ${midi - FIRST_SLICE + 1}` : noteName(midi, this.key);
       pad.innerHTML = `<b>${this.pitched ? note : "Hit"}</b><kbd aria-hidden="true">${KEYS[i].toUpperCase()}</kbd>`;
       pad.setAttribute("aria-label", this.pitched ? `${note}${!this.slices && scale.includes(midi % 12) ? ", in the key" : ""}` : "Hit");
@@ -53,6 +95,7 @@ export class Pads {
     }));
   }
 
+  /** @param {KeyboardEvent} event */
   #pressed(event) {
     if (event.repeat || !isForPage(event)) return;
     if (event.key === "PageUp" || event.key === "PageDown") {
@@ -65,26 +108,33 @@ export class Pads {
     this.#down(key, this.root + i);
   }
 
-  /** From elsewhere than the keys and the pads: a MIDI keyboard. */
+  /** From elsewhere than the keys and the pads: a MIDI keyboard.
+   *  @param {string} key
+   *  @param {number} midi
+   *  @param {number} velocity */
   down(key, midi, velocity) {
     return this.#down(key, midi, velocity);
   }
 
+  /** @param {string} key */
   up(key) {
     this.#released(key);
   }
 
+  /** @param {string} key
+   *  @param {number} midi */
   async #down(key, midi, velocity = 0.85) {
     if (this.held.has(key)) return;
+    /** @type {Held} */
     const note = { midi, velocity, bar: this.player?.isPlaying ? this.player.position() : null };
     this.held.set(key, note);
     this.host.querySelector(`[data-midi="${midi}"]`)?.classList.add("down");
     try {
-      const buffer = await this.#buffer(midi);
-      const source = new AudioBufferSourceNode(this.context, { buffer }), gain = new GainNode(this.context);
-      source.connect(gain).connect(this.context.destination);
+      const context = await this.#open(), buffer = await this.#buffer(context, midi);
+      const source = new AudioBufferSourceNode(context, { buffer }), gain = new GainNode(context);
+      source.connect(gain).connect(context.destination);
       source.start();
-      note.stop = () => { gain.gain.setTargetAtTime(0, this.context.currentTime, 0.06); source.stop(this.context.currentTime + 0.5); };
+      note.stop = () => { gain.gain.setTargetAtTime(0, context.currentTime, 0.06); source.stop(context.currentTime + 0.5); };
       // Let go before it was loaded: it is heard for a moment all the same.
       if (note.isOver && this.pitched) note.stop();
       if (this.failed) this.says("");
@@ -95,6 +145,7 @@ export class Pads {
     }
   }
 
+  /** @param {string} key */
   #released(key) {
     const note = this.held.get(key);
     if (!note) return;
@@ -102,46 +153,57 @@ export class Pads {
     note.isOver = true;
     this.host.querySelector(`[data-midi="${note.midi}"]`)?.classList.remove("down");
     if (this.pitched) note.stop?.();
-    if (this.line && note.bar !== null) {
-      this.line.push({ midi: note.midi, velocity: note.velocity, bar: note.bar, end: Math.max(this.player.position(), note.bar) });
+    if (this.isRecording && note.bar !== null) {
+      this.line.push({ midi: note.midi, velocity: note.velocity, bar: note.bar, end: Math.max(this.player?.position() ?? 0, note.bar) });
       this.says(`${this.line.length} ${this.line.length === 1 ? "note" : "notes"} recorded`);
     }
   }
 
-  async #buffer(midi) {
+  async #open() {
     this.context ??= new AudioContext({ sampleRate: 44100 });
     await this.context.resume();
-    if (!this.buffers.has(midi)) {
-      const loading = fetch(`${this.url}${midi}.flac`).then((answer) => {
-        if (!answer.ok) throw new Error(`audio: ${answer.status}`);
-        return answer.arrayBuffer();
-      }).then((data) => this.context.decodeAudioData(data));
-      loading.catch(() => this.buffers.delete(midi));
-      this.buffers.set(midi, loading);
-    }
-    return this.buffers.get(midi);
+    return this.context;
   }
 
-  /** Play any short sound from its address. */
+  /** @param {AudioContext} context
+   *  @param {number} midi */
+  #buffer(context, midi) {
+    const known = this.buffers.get(midi);
+    if (known) return known;
+    const loading = decoded(context, `${this.url}${midi}.flac`);
+    loading.catch(() => this.buffers.delete(midi));
+    this.buffers.set(midi, loading);
+    return loading;
+  }
+
+  /** Play any short sound from its address.
+   *  @param {string} url */
   async playUrl(url) {
-    this.context ??= new AudioContext({ sampleRate: 44100 });
-    await this.context.resume();
-    const answer = await fetch(url);
-    if (!answer.ok) throw new Error(`audio: ${answer.status}`);
+    const context = await this.#open(), buffer = await decoded(context, url);
     this.playing?.stop();
-    this.playing = new AudioBufferSourceNode(this.context, { buffer: await this.context.decodeAudioData(await answer.arrayBuffer()) });
-    this.playing.connect(this.context.destination);
+    this.playing = new AudioBufferSourceNode(context, { buffer });
+    this.playing.connect(context.destination);
     this.playing.start();
   }
 
-  takeDown(on) {
-    this.line = on ? [] : this.line;
+  /** Records what is played from now on. */
+  record() {
+    this.line = [];
+    this.isRecording = true;
   }
 
-  /** What was recorded as notes of a pattern `bars` long that starts at bar `from` (0-based); `amount` 0..1 of the way to the grid. */
+  stop() {
+    this.isRecording = false;
+  }
+
+  /** What was recorded as notes of a pattern `bars` long that starts at bar `from` (0-based); `amount` 0..1 of the way to the grid.
+   *  @param {number} from
+   *  @param {number} bars */
   notes(from, bars, grid = SIXTEENTH, amount = 1) {
-    const length = bars * TICKS_PER_BAR, found = new Map();
-    for (const { midi, velocity, bar, end } of this.line ?? []) {
+    const length = bars * TICKS_PER_BAR, { line } = this;
+    /** @type {Map<string, { tick: number, ticks: number, midi: number, velocity: number }>} */
+    const found = new Map();
+    for (const { midi, velocity, bar, end } of line) {
       const played = (bar - from) * TICKS_PER_BAR, nearest = Math.round(played / grid) * grid;
       const tick = ((Math.round(played + amount * (nearest - played)) % length) + length) % length;
       const ticks = Math.max(grid, Math.round(((end - bar) * TICKS_PER_BAR) / grid) * grid);

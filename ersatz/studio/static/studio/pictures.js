@@ -1,14 +1,23 @@
+// @ts-check
 // Small pictures of a survey, in the reference's ink: what the Survey of a track and the page of a target both show.
 
 import { el, fresh, minus, refCurve, text } from "./draw.js";
 import { pitchNames, tonicClass } from "./pitches.js";
 
+/** @typedef {import("./draw.js").BarAxis} BarAxis */
+/** @typedef {import("./states").Presence} Presence */
+/** Roles with a row of their own.
+ *  @typedef {Exclude<keyof Presence, "bars">} Role */
+
+/** @type {[Role, string][]} */
 const ROWS = [["kick", "kick"], ["clap", "clap, snare"], ["hats", "hats"], ["perc", "percussion"], ["bass", "bass"], ["chords", "chords, pad"], ["lead", "lead, voice"], ["noise", "noise"]];
 
 /** Roles that can show ducking, from this presence on. */
 const SUSTAINED = ["bass", "chords", "lead"], SOUNDING = 0.3;
 
-/** Strength of the twelve pitch classes, the tonic solid. */
+/** Strength of the twelve pitch classes, the tonic solid.
+ *  @param {SVGElement} node
+ *  @param {import("./states").Key} key */
 export function keyBars(node, key) {
   const { width, height } = fresh(node);
   const step = width / 12;
@@ -20,9 +29,12 @@ export function keyBars(node, key) {
   });
 }
 
-/** Level per bar in three bands, each in a lane of 27 px from `top` on. */
+/** Level per bar in three bands, each in a lane of 27 px from `top` on.
+ *  @param {BarAxis} axis
+ *  @param {import("./states").Energy} energy
+ *  @param {number} top */
 export function energyRows(axis, energy, top) {
-  return [["high", energy.high_db], ["mid", energy.mid_db], ["low", energy.low_db]].flatMap(([name, values], lane) => {
+  return /** @type {[string, number[]][]} */ ([["high", energy.high_db], ["mid", energy.mid_db], ["low", energy.low_db]]).flatMap(([name, values], lane) => {
     const floor = top + lane * 27 + 24;
     const loudest = Math.max(...values);
     const points = values.flatMap((v, i) => {
@@ -33,21 +45,28 @@ export function energyRows(axis, energy, top) {
   });
 }
 
-/** What plays per bar: a row of 20 px per role, the first one's baseline at `top`. */
+/** What plays per bar: a row of 20 px per role, the first one's baseline at `top`.
+ *  @param {BarAxis} axis
+ *  @param {Presence} presence
+ *  @param {number} top */
 export function presenceRows(axis, presence, top) {
   return ROWS.flatMap(([role, name], row) => {
     const base = top + row * 20;
-    const bars = presence[role].map((v, i) => {
-      if (v < 0.08) return null;
+    const bars = presence[role].flatMap((v, i) => {
+      if (v < 0.08) return [];
       const tall = 3 + v * 12;
       return el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall });
     });
-    return [text(0, base, name, { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...bars.filter(Boolean)];
+    return [text(0, base, name, { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...bars];
   });
 }
 
 /** The sections that duck, in the row under `presenceRows`; where hardly anything sustained plays it can't be told. How deep a
- *  single section ducks isn't read well enough to be named. */
+ *  single section ducks isn't read well enough to be named.
+ *  @param {BarAxis} axis
+ *  @param {import("./states").Section[]} sections
+ *  @param {import("./states").Pump} pump
+ *  @param {number} top */
 export function pumpRow(axis, sections, pump, top) {
   const base = top + ROWS.length * 20;
   const told = pump.active_sections.filter((i) => SUSTAINED.some((role) => sections[i].presence[role] >= SOUNDING));
@@ -60,8 +79,12 @@ export function pumpRow(axis, sections, pump, top) {
   return [text(0, base, "ducks", { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...boxes];
 }
 
-/** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone. */
+/** Risers, rolls, gaps, impacts and falls as short marks between sections and energy; shape and name, never colour alone.
+ *  @param {BarAxis} axis
+ *  @param {import("./states").Event[]} events
+ *  @param {number} beats */
 export function eventMarks(axis, events, beats) {
+  /** @type {Record<string, (x: number, w: number) => string>} */
   const shapes = {
     riser: (x, w) => `M${x} 50L${x + w} 44V50Z`,
     fall: (x, w) => `M${x} 44L${x + w} 50H${x}Z`,
@@ -78,7 +101,11 @@ export function eventMarks(axis, events, beats) {
   });
 }
 
-/** Bar lines at which something enters or leaves, from `top` to `bottom`, a triangle at the foot: up where more enters than leaves. */
+/** Bar lines at which something enters or leaves, from `top` to `bottom`, a triangle at the foot: up where more enters than leaves.
+ *  @param {BarAxis} axis
+ *  @param {import("./states").Change[]} changes
+ *  @param {number} top
+ *  @param {number} bottom */
 export function changeMarks(axis, changes, top, bottom) {
   return changes.map((c) => {
     const x = axis.x(c.bar);
@@ -91,9 +118,10 @@ export function changeMarks(axis, changes, top, bottom) {
 }
 
 /** Surveys made earlier don't tell it of everything. */
-export const sure = (confidence) => (confidence === null ? "confidence not known" : `confidence ${confidence.toFixed(2)}`);
+export const sure = (/** @type {number | null} */ confidence) => (confidence === null ? "confidence not known" : `confidence ${confidence.toFixed(2)}`);
 
-/** What changes at a bar line, in words. */
+/** What changes at a bar line, in words.
+ *  @param {import("./states").Change} c */
 export function changeSaid(c) {
   const said = [c.enters.length && `enters: ${c.enters.join(", ")}`, c.leaves.length && `leaves: ${c.leaves.join(", ")}`,
     c.bands.map((b) => `${Math.round(b.low_hz)} to ${Math.round(b.high_hz)} Hz ${b.change_db > 0 ? "+" : "−"}${Math.abs(b.change_db).toFixed(1)} dB`).join(", ")];
@@ -101,14 +129,16 @@ export function changeSaid(c) {
 }
 
 /** Whether more comes in than goes. */
-export const opens = (c) => (c.enters.length - c.leaves.length || c.bands.reduce((sum, b) => sum + b.change_db, 0)) >= 0;
+export const opens = (/** @type {import("./states").Change} */ c) => (c.enters.length - c.leaves.length || c.bands.reduce((sum, b) => sum + b.change_db, 0)) >= 0;
 
-/** One bar of kick, clap and hats: strength as height, off-grid timing as a line across the step. */
+/** One bar of kick, clap and hats: strength as height, off-grid timing as a line across the step.
+ *  @param {SVGElement} node
+ *  @param {import("./states").DrumPattern} pattern */
 export function drumSteps(node, pattern, beats = 4) {
   const { width } = fresh(node);
   const steps = pattern.steps_per_bar, perBeat = steps / beats;
   const left = 44, step = (width - left) / steps;
-  ["kick", "clap", "hats"].forEach((name, row) => {
+  /** @type {("kick" | "clap" | "hats")[]} */ (["kick", "clap", "hats"]).forEach((name, row) => {
     const y = 4 + row * 34;
     node.append(text(0, y + 19, name, { class: "s" }));
     for (let i = 0; i < steps; i += 1) {

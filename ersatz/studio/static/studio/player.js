@@ -1,14 +1,16 @@
+// @ts-check
 // Listening by bars. Reference and remake are fetched in chunks of whole bars and scheduled side by side on the Web Audio
 // clock, so that flipping between them is a cross-fade and not a search. Positions are bars from 0, fractional.
 
+import { CHUNK, Track } from "./track.js";
+
 const RATE = 44100;
-const CHUNK = 4;
 const AHEAD_S = 5;
 const FADE_S = 0.012;
-const KEPT_CHUNKS = 40;
 /** What replaces the running sound begins so much later: time enough to schedule it. */
 const HAND_OVER_S = 0.06;
-/** Bands to hear alone, or to leave out: from and to in Hz, 0 for open. */
+/** Bands to hear alone, or to leave out: from and to in Hz, 0 for open.
+ *  @type {Record<string, [number, number]>} */
 const BANDS = {
   low: [0, 200], mid: [200, 2800], high: [2800, 0],
   sub: [0, 90], bass: [90, 250], "low mids": [250, 800], mids: [800, 2500], "upper mids": [2500, 7000], highs: [7000, 0],
@@ -17,76 +19,81 @@ const BANDS = {
 const STEEP = [0.54, 1.3];
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
-class Track {
-  constructor(name, data) {
-    Object.assign(this, { name, ...data });
-    this.beats = data.beats ?? 4;
-    this.barS = (60 * this.beats) / data.bpm;
-    this.chunks = new Map();
-  }
-
-  /** Decoded audio of chunk k (bars 4k..4k+3, from 0); fetched once, the least recently used are forgotten. */
-  chunk(context, k) {
-    const known = this.chunks.get(k);
-    if (known) {
-      this.chunks.delete(k);
-      this.chunks.set(k, known);
-      return known;
-    }
-    const first = k * CHUNK + 1;
-    const last = Math.min(first + CHUNK - 1, Math.max(this.bars, first));
-    const loading = fetch(`${this.url}${first}-${last}.flac`)
-      .then((answer) => {
-        if (!answer.ok) throw new Error(`audio: ${answer.status}`);
-        return answer.arrayBuffer();
-      })
-      .then((data) => context.decodeAudioData(data));
-    loading.catch(() => this.chunks.delete(k));
-    this.chunks.set(k, loading);
-    if (this.chunks.size > KEPT_CHUNKS) this.chunks.delete(this.chunks.keys().next().value);
-    return loading;
-  }
-}
+/** @typedef {"reference" | "remake"} Which */
+/** A filter: its kind and its frequency in Hz.
+ *  @typedef {[type: BiquadFilterType, hz: number]} Edge */
+/** A piece that is scheduled: `bars` from `bar` on, at a time of the clock, and the chunk that it is cut from.
+ *  @typedef {{ time: number, bar: number, bars: number, barS: number, chunk: number }} Segment */
+/** What plays along under the remake: stretches as [first bar, bars, the reference's first bar, its bars], from 0; `off`: first bars that are left out.
+ *  @typedef {{ on: boolean, db: number, band: string, map: [number, number, number, number][], off: number[] }} Guide */
 
 export class Player {
+  /** @param {import("./states").Tracks} data */
   constructor(data) {
     this.id = data.id;
+    /** @type {{ reference?: Track, remake?: Track }} */
     this.tracks = {};
-    if (data.reference) this.tracks.reference = new Track("reference", data.reference);
-    if (data.remake) this.tracks.remake = new Track("remake", data.remake);
+    if (data.reference) this.tracks.reference = new Track(data.reference);
+    if (data.remake) this.tracks.remake = new Track(data.remake);
+    /** @type {Which} */
     this.heard = data.remake ? "remake" : "reference";
     this.bar = 0;
+    /** @type {{ start: number, end: number } | null} */
     this.loop = null;
     this.isPlaying = false;
     /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
     this.aids = { click: false, drone: false, band: "", without: false };
-    /** The reference along under the remake, section by section: [first bar, bars, the reference's first bar, its bars], from 0. */
+    /** The reference along under the remake, section by section.
+     *  @type {Guide} */
     this.guide = { on: false, db: -12, band: "", map: [], off: [] };
     this.tonicHz = data.reference?.tonicHz ?? 0;
+    /** @type {OscillatorNode[]} */
     this.tones = [];
+    /** @type {Segment[]} */
     this.segments = [];
+    /** @type {Map<unknown, (bar: number) => void>} */
     this.watchers = new Map();
     this.generation = 0;
-    this.context = null;
+    /** Made on the first gesture (`open`); nothing that needs it runs before.
+     *  @type {AudioContext} */
+    this.context = /** @type {any} */ (null);
+    /** Where everything goes that plays now.
+     *  @type {GainNode | null} */
+    this.output = null;
+    /** @type {Partial<Record<Which, GainNode>>} */
+    this.gains = {};
+    /** @type {GainNode | null} */
+    this.guideGain = null;
+    /** The remake itself, which may be silent under what plays on top of it.
+     *  @type {GainNode | null} */
+    this.under = null;
+    this.cursor = { bar: 0, time: 0 };
     this.onChange = () => {};
+    /** @type {(sentence: string) => void} */
     this.onProblem = () => {};
-    /** What plays on top of the remake while a change is on its way (preview.js): told of every piece that is scheduled, and of every restart. */
+    /** What plays on top of the remake while a change is on its way (preview.js): told of every piece that is scheduled, and of every restart.
+     *  @type {{ restarted: () => void, scheduled: (segment: Segment) => void } | null} */
     this.overlay = null;
     this.onStart = () => {};
     this.#remember();
   }
 
+  /** The one that is heard. */
+  get track() {
+    return /** @type {Track} */ (this.tracks[this.heard]);
+  }
+
   get bars() {
-    return this.tracks[this.heard].bars;
+    return this.track.bars;
   }
 
   get sections() {
-    return this.tracks[this.heard].sections;
+    return this.track.sections;
   }
 
   get inParallel() {
     const { reference, remake } = this.tracks;
-    return Boolean(reference && remake) && Math.abs(reference.bpm - remake.bpm) < 1e-6;
+    return reference !== undefined && remake !== undefined && Math.abs(reference.bpm - remake.bpm) < 1e-6;
   }
 
   /** Index of the section at a bar position, -1 after the end. */
@@ -103,7 +110,9 @@ export class Player {
     return Math.min(segment.bar + (now - segment.time) / segment.barS, segment.bar + segment.bars);
   }
 
-  /** Call `move(bar)` as the position changes; `owner` replaces its earlier watcher. */
+  /** Call `move(bar)` as the position changes; `owner` replaces its earlier watcher.
+   *  @param {unknown} owner
+   *  @param {(bar: number) => void} move */
   watch(owner, move) {
     this.watchers.set(owner, move);
     move(this.position());
@@ -145,6 +154,7 @@ export class Player {
     return this.isPlaying ? this.stop() : this.play();
   }
 
+  /** @param {number} bar */
   seek(bar) {
     const target = Math.max(0, Math.min(bar, this.bars - 0.001));
     if (this.loop && (target < this.loop.start || target >= this.loop.end)) this.#loopAt(target);
@@ -154,6 +164,8 @@ export class Player {
     this.#announce();
   }
 
+  /** Sections on, or back.
+   *  @param {number} sections */
   step(sections) {
     const here = this.sectionAt();
     const inside = here >= 0 ? this.position() - (this.sections[here][1] - 1) : 0;
@@ -170,11 +182,13 @@ export class Player {
     this.#announce();
   }
 
+  /** @param {number} bar */
   #loopAt(bar) {
     const [, start, bars] = this.sections[Math.max(0, this.sectionAt(bar))];
     this.loop = { start: start - 1, end: start - 1 + bars };
   }
 
+  /** @param {Which} name */
   hear(name) {
     if (!this.tracks[name] || name === this.heard) return;
     const at = this.position();
@@ -185,14 +199,16 @@ export class Player {
     this.#announce();
   }
 
-  /** Switch what plays along; heard from the next moment on. */
-  setAid(name, value) {
-    this.aids[name] = value;
+  /** Switch what plays along; heard from the next moment on.
+   *  @param {Partial<{ click: boolean, drone: boolean, band: string, without: boolean }>} change */
+  setAid(change) {
+    Object.assign(this.aids, change);
     if (this.isPlaying) this.#startAt(this.position());
     this.#announce();
   }
 
-  /** What the guide plays, or how: heard from the next moment on. */
+  /** What the guide plays, or how: heard from the next moment on.
+   *  @param {Partial<Guide>} change */
   setGuide(change) {
     Object.assign(this.guide, change);
     if (this.isPlaying) this.#startAt(this.position());
@@ -203,8 +219,11 @@ export class Player {
     return this.inParallel && this.guide.map.length > 0;
   }
 
-  /** Stretches of the reference that belong under bars `from` to `end`: [bar, bars, the reference's bar]. */
+  /** Stretches of the reference that belong under bars `from` to `end`: [bar, bars, the reference's bar].
+   *  @param {number} from
+   *  @param {number} end */
   #guided(from, end) {
+    /** @type {[number, number, number][]} */
     const out = [];
     for (const [start, bars, there, length] of this.guide.map) {
       const last = Math.min(end, start + Math.min(bars, length));
@@ -219,12 +238,16 @@ export class Player {
     return out;
   }
 
+  /** @param {number} from
+   *  @param {number} end
+   *  @param {number} time
+   *  @param {number} generation */
   async #scheduleGuide(from, end, time, generation) {
-    if (!this.guide.on || !this.canGuide || this.heard !== "remake") return;
     const track = this.tracks.reference;
-    const pieces = await Promise.all(this.#guided(from, end).map(async ([bar, bars, at]) => [bar, bars, at, await track.chunk(this.context, Math.floor(at / CHUNK + 1e-9)).catch(() => null)]));
+    if (!track || !this.guide.on || !this.canGuide || this.heard !== "remake") return;
+    const pieces = await Promise.all(this.#guided(from, end).map(async ([bar, bars, at]) => ({ bar, bars, at, buffer: await track.chunk(this.context, Math.floor(at / CHUNK + 1e-9)).catch(() => null) })));
     if (generation !== this.generation || !this.guideGain) return;
-    for (const [bar, bars, at, buffer] of pieces) {
+    for (const { bar, bars, at, buffer } of pieces) {
       const begins = time + (bar - from) * track.barS, late = Math.max(0, this.context.currentTime - begins);
       if (!buffer || late >= bars * track.barS) continue;
       const source = this.context.createBufferSource();
@@ -234,49 +257,60 @@ export class Player {
     }
   }
 
-  /** The band's filters between the tracks and the output; `without`: all but the band. */
-  #bandInput(band = this.aids.band, without = false) {
-    const [from, to] = BANDS[band] ?? [0, 0], edges = [["highpass", from], ["lowpass", to]].filter(([, hz]) => hz);
-    if (!without || !edges.length) return this.#filtered(edges);
+  /** The band's filters between the tracks and the output; `without`: all but the band.
+   *  @param {AudioNode} output */
+  #bandInput(output, band = this.aids.band, without = false) {
+    const [from, to] = BANDS[band] ?? [0, 0], both = /** @type {Edge[]} */ ([["highpass", from], ["lowpass", to]]), edges = both.filter(([, hz]) => hz);
+    if (!without || !edges.length) return this.#filtered(edges, output);
     // What lies below it and what lies above it, side by side.
     const input = this.context.createGain();
-    for (const [type, hz] of edges) input.connect(this.#filtered([[type === "highpass" ? "lowpass" : "highpass", hz]]));
+    for (const [type, hz] of edges) input.connect(this.#filtered([[type === "highpass" ? "lowpass" : "highpass", hz]], output));
     return input;
   }
 
-  /** Filters in a row in front of the output; gives the first. */
-  #filtered(edges) {
+  /** Filters in a row in front of the output; gives the first.
+   *  @param {Edge[]} edges
+   *  @param {AudioNode} output
+   *  @returns {AudioNode} */
+  #filtered(edges, output) {
     return edges.flatMap(([type, frequency]) => STEEP.map((Q) => new BiquadFilterNode(this.context, { type, frequency, Q })))
-      .reduce((next, filter) => { filter.connect(next); return filter; }, this.output);
+      .reduce((/** @type {AudioNode} */ next, filter) => { filter.connect(next); return filter; }, output);
   }
 
-  #startDrone() {
+  /** @param {AudioNode} output */
+  #startDrone(output) {
     if (!this.aids.drone || !this.tonicHz) return;
     for (const [ratio, level] of [[1, 1], [2, 0.4], [1.5, 0.3]]) {
       const tone = new OscillatorNode(this.context, { type: "triangle", frequency: this.tonicHz * ratio });
       const gain = new GainNode(this.context, { gain: DRONE_LEVEL * level });
-      tone.connect(gain).connect(this.output);
+      tone.connect(gain).connect(output);
       tone.start();
       this.tones.push(tone);
     }
   }
 
-  /** Clicks on the beats of the bars from `from` to `end`; the first of a bar is higher. */
+  /** Clicks on the beats of the bars from `from` to `end`; the first of a bar is higher.
+   *  @param {number} from
+   *  @param {number} end
+   *  @param {number} time
+   *  @param {Track} track */
   #clicks(from, end, time, track, always = false) {
-    if (!this.aids.click && !always) return;
+    const { output } = this;
+    if (!output || (!this.aids.click && !always)) return;
     for (let beat = Math.ceil(from * track.beats - 1e-6); beat < end * track.beats - 1e-6; beat += 1) {
       const at = time + (beat / track.beats - from) * track.barS;
       const tone = new OscillatorNode(this.context, { frequency: beat % track.beats === 0 ? 1760 : 1175 });
       const gain = new GainNode(this.context, { gain: 0 });
       gain.gain.setValueAtTime(CLICK_LEVEL, at);
       gain.gain.exponentialRampToValueAtTime(0.001, at + 0.04);
-      tone.connect(gain).connect(this.output);
+      tone.connect(gain).connect(output);
       tone.start(at);
       tone.stop(at + 0.05);
     }
   }
 
-  /** Play a short sound of its own, such as the kick's portrait. */
+  /** Play a short sound of its own, such as the kick's portrait.
+   *  @param {string} url */
   async playOnce(url) {
     await this.open();
     const answer = await fetch(url);
@@ -290,11 +324,13 @@ export class Player {
     this.hear(this.heard === "remake" ? "reference" : "remake");
   }
 
-  /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is. */
+  /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is.
+   *  @param {string} url
+   *  @param {Partial<Pick<import("./states").Track, "bars" | "bpm" | "sections">> & { louderDb?: number }} changes */
   async replaceRemake(url, changes = {}) {
     const track = this.tracks.remake;
     if (!track || track.url === url) return;
-    Object.assign(track, { louderDb: 0 }, changes, { url, chunks: new Map() });
+    track.replace({ louderDb: 0, ...changes, url });
     // Another section may be under the playhead now.
     this.#announce();
     if (!this.isPlaying) return;
@@ -302,28 +338,30 @@ export class Player {
     if (this.isPlaying && track.url === url) this.#startAt(this.position(), { seamless: true });
   }
 
-  /** Loads what a track plays now and within the next moment. */
+  /** Loads what a track plays now and within the next moment.
+   *  @param {Track} track */
   async #ready(track) {
     const soon = HAND_OVER_S + 0.3, now = this.position();
     const places = [now, this.#wrapped(now + soon / track.barS)];
-    await Promise.all([...new Set(places.map((bar) => Math.floor(bar / CHUNK)))].map((k) => track.chunk(this.context, k).catch(() => {})));
+    await Promise.all([...new Set(places.map((bar) => Math.floor(bar / CHUNK)))].map((k) => track.chunk(this.context, k).catch(() => null)));
   }
 
-  /** A position behind the loop's end, inside it again. */
+  /** A position behind the loop's end, inside it again.
+   *  @param {number} bar */
   #wrapped(bar) {
     const { loop } = this;
     return loop && bar >= loop.end ? loop.start + ((bar - loop.end) % (loop.end - loop.start)) : Math.min(bar, this.bars - 0.01);
   }
 
-  /** The reference on another grid, or measured anew: it plays on from where it is in the file. */
+  /** The reference on another grid, or measured anew: it plays on from where it is in the file.
+   *  @param {import("./states").ReferenceTrack} data */
   async replaceReference(data) {
     const track = this.tracks.reference;
     if (!track) return;
     const seconds = track.firstS + this.position() * track.barS, isOther = track.url !== data.url;
     const loopAt = this.loop && track.firstS + (this.loop.start + 0.5) * track.barS;
-    Object.assign(track, data, isOther ? { chunks: new Map() } : {});
-    track.barS = (60 * track.beats) / track.bpm;
-    this.tonicHz = data.tonicHz ?? this.tonicHz;
+    track.replace(data);
+    this.tonicHz = data.tonicHz;
     const bar = Math.max(0, Math.min((seconds - track.firstS) / track.barS, this.bars - 0.01));
     if (this.heard !== "reference" || !isOther) {
       this.#announce();
@@ -333,16 +371,18 @@ export class Player {
     if (loopAt) this.#loopAt(Math.max(0, (loopAt - track.firstS) / track.barS));
     if (this.isPlaying) {
       const { url } = track;
-      await track.chunk(this.context, Math.floor(bar / CHUNK)).catch(() => {});
+      await track.chunk(this.context, Math.floor(bar / CHUNK)).catch(() => null);
       if (this.isPlaying && track.url === url) this.#startAt(bar);
     }
     this.#announce();
   }
 
-  /** Loudness of a track over the loop, or of the whole track: mean power of its short-term course, LUFS. */
+  /** Loudness of a track over the loop, or of the whole track: mean power of its short-term course, LUFS.
+   *  @param {Track} track */
   loudness(track) {
-    if (!this.loop || !track.shortTerm.length) return track.lufs;
-    const inside = track.shortTerm.filter(([bar]) => bar - 1 >= this.loop.start && bar - 1 < this.loop.end);
+    const { loop } = this;
+    if (!loop || !track.shortTerm.length) return track.lufs;
+    const inside = track.shortTerm.filter(([bar]) => bar - 1 >= loop.start && bar - 1 < loop.end);
     if (!inside.length) return track.lufs;
     return 10 * Math.log10(inside.reduce((sum, [, lufs]) => sum + 10 ** (lufs / 10), 0) / inside.length);
   }
@@ -367,7 +407,7 @@ export class Player {
   }
 
   /** What plays now fades out, at once or at a time of the clock. */
-  #silence(at = this.context?.currentTime) {
+  #silence(at = this.context?.currentTime ?? 0) {
     this.generation += 1;
     clearTimeout(this.timer);
     const old = this.output;
@@ -381,57 +421,59 @@ export class Player {
     this.segments = [];
   }
 
-  /** Plays from `bar` on. `seamless`: what plays goes on until the new takes over in time, at the place that it has reached by then. */
+  /** Plays from `bar` on. `seamless`: what plays goes on until the new takes over in time, at the place that it has reached by then.
+   *  @param {number} bar */
   #startAt(bar, { countIn = false, seamless = false } = {}) {
-    const context = this.context, track = this.tracks[this.heard];
+    const { context, track } = this;
     const at = context.currentTime + (seamless ? HAND_OVER_S : 0.05);
     this.#silence(seamless ? at : context.currentTime);
     this.bar = seamless ? this.#wrapped(bar + HAND_OVER_S / track.barS) : bar;
-    this.output = context.createGain();
+    const output = context.createGain();
+    this.output = output;
     if (seamless) {
-      this.output.gain.value = 0;
-      this.output.gain.setTargetAtTime(1, at, FADE_S / 3);
+      output.gain.value = 0;
+      output.gain.setTargetAtTime(1, at, FADE_S / 3);
     }
-    this.output.connect(context.destination);
-    const input = this.#bandInput(this.aids.band, this.aids.without);
-    this.#startDrone();
+    output.connect(context.destination);
+    const input = this.#bandInput(output, this.aids.band, this.aids.without);
+    this.#startDrone(output);
     this.gains = {};
-    for (const name of Object.keys(this.tracks)) {
-      this.gains[name] = context.createGain();
-      this.gains[name].gain.value = 0;
-      this.gains[name].connect(input);
+    for (const name of this.#names()) {
+      const gain = new GainNode(context, { gain: 0 });
+      gain.connect(input);
+      this.gains[name] = gain;
     }
-    // The remake itself may be silent under what plays on top of it.
     this.under = context.createGain();
     this.under.connect(this.gains.remake ?? input);
     this.guideGain = context.createGain();
-    this.guideGain.connect(this.#bandInput(this.guide.band));
+    this.guideGain.connect(this.#bandInput(output, this.guide.band));
     this.#levels();
     this.overlay?.restarted();
     this.cursor = { bar: this.bar, time: at };
     if (countIn) {
-      const track = this.tracks[this.heard];
       this.#clicks(0, 1, this.cursor.time, track, true);
       this.cursor.time += track.barS;
     }
     this.#fill(this.generation);
   }
 
-  /** Schedule whole pieces until AHEAD_S are covered; a piece ends at a chunk's or the loop's end. */
+  /** Schedule whole pieces until AHEAD_S are covered; a piece ends at a chunk's or the loop's end.
+   *  @param {number} generation */
   async #fill(generation) {
-    const context = this.context;
+    const { context } = this;
     while (this.isPlaying && generation === this.generation) {
-      const main = this.tracks[this.heard];
+      const main = this.track;
       if (this.loop && this.cursor.bar >= this.loop.end - 1e-6) this.cursor.bar = this.loop.start;
       if (this.cursor.bar >= main.bars - 1e-6) break;
       if (this.cursor.time - context.currentTime > AHEAD_S) break;
       const k = Math.floor(this.cursor.bar / CHUNK + 1e-9);
       const from = this.cursor.bar;
       const end = Math.min((k + 1) * CHUNK, this.loop && from < this.loop.end ? this.loop.end : Infinity, main.bars);
-      const names = this.inParallel ? Object.keys(this.tracks) : [this.heard];
+      const names = this.inParallel ? this.#names() : [this.heard];
+      /** @type {(AudioBuffer | null)[]} */
       let buffers;
       try {
-        buffers = await Promise.all(names.map((name) => (from < this.tracks[name].bars ? this.tracks[name].chunk(context, k) : null)));
+        buffers = await Promise.all(names.map((name) => this.#chunk(name, from, k)));
       } catch {
         if (generation !== this.generation) return;
         this.onProblem("This stretch could not be loaded. Is Ersatz still running?");
@@ -442,11 +484,11 @@ export class Player {
       // Late for its time: the music goes on from now rather than being cut.
       if (this.cursor.time < context.currentTime + 0.01) this.cursor.time = context.currentTime + 0.03;
       names.forEach((name, i) => {
-        if (!buffers[i]) return;
-        const source = context.createBufferSource();
+        const track = this.tracks[name], into = name === "remake" ? this.under : this.gains[name];
+        if (!buffers[i] || !track || !into) return;
+        const source = context.createBufferSource(), { barS } = track;
         source.buffer = buffers[i];
-        source.connect(name === "remake" ? this.under : this.gains[name]);
-        const barS = this.tracks[name].barS;
+        source.connect(into);
         source.start(this.cursor.time, (from - k * CHUNK) * barS, (end - from) * barS);
       });
       this.#clicks(from, end, this.cursor.time, main);
@@ -459,6 +501,19 @@ export class Player {
       this.onProblem("");
     }
     if (this.isPlaying && generation === this.generation) this.timer = setTimeout(() => this.#fill(generation), 400);
+  }
+
+  #names() {
+    return /** @type {Which[]} */ (Object.keys(this.tracks));
+  }
+
+  /** A track's chunk k; null where the track has ended before bar `from`.
+   *  @param {Which} name
+   *  @param {number} from
+   *  @param {number} k */
+  async #chunk(name, from, k) {
+    const track = this.tracks[name];
+    return track && from < track.bars ? track.chunk(this.context, k) : null;
   }
 
   #tick() {
@@ -484,7 +539,7 @@ export class Player {
     try {
       const kept = JSON.parse(sessionStorage.getItem(`ersatz.listen.${this.id}`) ?? "null");
       if (!kept) return;
-      if (this.tracks[kept.heard]) this.heard = kept.heard;
+      if (this.tracks[/** @type {Which} */ (kept.heard)]) this.heard = kept.heard;
       this.bar = Math.max(0, Math.min(kept.bar, this.bars - 1));
     } catch {
       this.bar = 0;

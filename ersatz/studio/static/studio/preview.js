@@ -1,13 +1,25 @@
+// @ts-check
 // A change of the mix heard at once: what a strip adds to the mix by itself plays on top of the running loop, louder, softer, negative or
 // filtered by as much as the change, until the true render takes over. Right for all that is linear, so for everything but what the
 // dynamics of buses and master make of it.
 
 import { biquads, filterNode } from "./biquads.js";
+import { CHUNK } from "./track.js";
 
-const CHUNK = 4, FAST_S = 0.004;
+const FAST_S = 0.004;
 const NOTHING = 1e-4, SILENT = [0, 0, 0, 0];
 
-/** Gains of both sides of a strip: fader and pan, constant power and 1 in the middle. */
+/** @typedef {import("./mix.js").Strip} Strip */
+/** @typedef {import("./player.js").Segment} Segment */
+/** @typedef {import("./biquads.js").Section} Section */
+/** Four gains: left from left, left from right, right from left, right from right.
+ *  @typedef {number[]} Matrix */
+/** One way from a layer to the output.
+ *  @typedef {{ split: ChannelSplitterNode, all: GainNode[] }} Branch */
+/** @typedef {{ into: GainNode, dry: Branch, wet: Branch, filters: AudioNode[], specs?: string }} Nodes */
+
+/** Gains of both sides of a strip: fader and pan, constant power and 1 in the middle.
+ *  @param {Pick<Strip, "figures" | "mute">} strip */
 export function sides({ figures, mute }) {
   if (mute) return [0, 0];
   const angle = ((Math.min(1, Math.max(-1, figures.pan)) + 1) * Math.PI) / 4, level = Math.SQRT2 * 10 ** (figures.gain_db / 20);
@@ -15,9 +27,12 @@ export function sides({ figures, mute }) {
 }
 
 /** What leads from a strip as it was rendered to how it is to stand, as gains [left from left, left from right, right from left, right from
- *  right]: level, pan and width, as far as what was rendered still has both sides. */
+ *  right]: level, pan and width, as far as what was rendered still has both sides.
+ *  @param {Pick<Strip, "figures" | "mute">} at
+ *  @param {Pick<Strip, "figures" | "mute">} now
+ *  @returns {Matrix} */
 export function passed(at, now) {
-  const [a, b] = sides(at), [c, d] = sides(now), by = (to, from) => (from > NOTHING ? to / from : 0);
+  const [a, b] = sides(at), [c, d] = sides(now), by = (/** @type {number} */ to, /** @type {number} */ from) => (from > NOTHING ? to / from : 0);
   const wider = at.figures.width > NOTHING ? now.figures.width / at.figures.width : 1;
   if (wider === 1 || a <= NOTHING || b <= NOTHING) return [by(c, a), 0, 0, by(d, b)];
   // The middle stays, the sides are scaled: between undoing the pan and panning anew.
@@ -25,35 +40,62 @@ export function passed(at, now) {
   return [(c / a) * same, (c / b) * other, (d / a) * other, (d / b) * same];
 }
 
-/** What of a strip decides how it sounds in front of its fader. Of a bus or a return that is all that comes in, at its level. */
+/** What of a strip decides how it sounds in front of its fader. Of a bus or a return that is all that comes in, at its level.
+ *  @param {Strip[]} strips
+ *  @param {Strip} strip
+ *  @returns {string} */
 function sounds(strips, strip) {
   const { effects, cuts, duck, out, figures } = strip;
-  const own = [effects.map(({ picture, ...e }) => e), cuts, duck, out, figures.gain_in_db, figures.mono_below_hz];
+  const own = [effects.map((e) => ({ ...e, picture: null })), cuts, duck, out, figures.gain_in_db, figures.mono_below_hz];
   const fed = strip.kind === "part" ? [] : strips.filter((s) => s.out === strip.id || strip.id in s.sends).map((s) => [s.id, s.figures, s.mute, s.sends[strip.id], sounds(strips, s)]);
   return JSON.stringify([own, fed]);
 }
 
 /** One sound on top of the mix, in the chunks that the player plays. */
 class Layer {
-  constructor(preview, address, made) {
-    Object.assign(this, { preview, address, chunks: new Map(), buffers: new Map(), sources: [], nodes: null, dry: SILENT, wet: SILENT, filters: [], ...made });
+  /** `at`: the strip as it was rendered, `sounds`: what decided its sound.
+   *  @param {Preview} preview
+   *  @param {string} address
+   *  @param {{ at: Strip, sounds: string }} made */
+  constructor(preview, address, { at, sounds }) {
+    this.preview = preview;
+    this.address = address;
+    this.at = at;
+    this.sounds = sounds;
+    /** @type {Map<number, Promise<unknown>>} */
+    this.chunks = new Map();
+    /** @type {Map<number, AudioBuffer>} */
+    this.buffers = new Map();
+    /** @type {{ segment: Segment, source: AudioBufferSourceNode }[]} */
+    this.sources = [];
+    /** @type {Nodes | null} */
+    this.nodes = null;
+    /** @type {Matrix} */
+    this.dry = SILENT;
+    /** @type {Matrix} */
+    this.wet = SILENT;
+    /** @type {Section[]} */
+    this.filters = [];
   }
 
   get isHeard() {
     return [...this.dry, ...this.wet].some((g) => Math.abs(g) > NOTHING);
   }
 
+  /** Chunk k, once.
+   *  @param {number} k
+   *  @returns {Promise<unknown>} */
   load(k) {
-    if (!this.chunks.has(k)) {
-      const { bars } = this.preview, first = k * CHUNK + 1, last = Math.min(first + CHUNK - 1, Math.max(first, bars));
-      const loading = fetch(`${this.address}${first}-${last}.flac`)
-        .then((answer) => (answer.ok ? answer.arrayBuffer() : Promise.reject(new Error(`audio: ${answer.status}`))))
-        .then((data) => this.preview.player.context.decodeAudioData(data))
-        .then((buffer) => this.buffers.set(k, buffer));
-      loading.catch(() => this.chunks.delete(k));
-      this.chunks.set(k, loading);
-    }
-    return this.chunks.get(k);
+    const known = this.chunks.get(k);
+    if (known) return known;
+    const { bars } = this.preview, first = k * CHUNK + 1, last = Math.min(first + CHUNK - 1, Math.max(first, bars));
+    const loading = fetch(`${this.address}${first}-${last}.flac`)
+      .then((answer) => (answer.ok ? answer.arrayBuffer() : Promise.reject(new Error(`audio: ${answer.status}`))))
+      .then((data) => this.preview.player.context.decodeAudioData(data))
+      .then((buffer) => this.buffers.set(k, buffer));
+    loading.catch(() => this.chunks.delete(k));
+    this.chunks.set(k, loading);
+    return loading;
   }
 
   /** Loads what is missing of the pieces that play, then plays them. */
@@ -61,12 +103,13 @@ class Layer {
     const { player } = this.preview;
     this.#build();
     for (const segment of player.segments) {
-      if (!this.buffers.has(segment.chunk)) await this.load(segment.chunk).catch(() => {});
+      if (!this.buffers.has(segment.chunk)) await this.load(segment.chunk).catch(() => null);
     }
     if (this.nodes) for (const segment of player.segments) this.play(segment);
     this.apply();
   }
 
+  /** @param {Segment} segment */
   play(segment) {
     const { context } = this.preview.player, buffer = this.buffers.get(segment.chunk);
     if (!buffer || !this.nodes || this.sources.some((s) => s.segment === segment)) return;
@@ -102,13 +145,13 @@ class Layer {
   apply() {
     if (!this.nodes) return;
     const { context } = this.preview.player, { into, dry, wet } = this.nodes;
-    [[dry, this.dry], [wet, this.wet]].forEach(([branch, wanted]) => branch.all.forEach((gain, k) => gain.gain.setTargetAtTime(wanted[k], context.currentTime, FAST_S)));
+    /** @type {[Branch, Matrix][]} */ ([[dry, this.dry], [wet, this.wet]]).forEach(([branch, wanted]) => branch.all.forEach((gain, k) => gain.gain.setTargetAtTime(wanted[k], context.currentTime, FAST_S)));
     const specs = JSON.stringify(this.filters);
     if (specs === this.nodes.specs) return;
     for (const old of this.nodes.filters) old.disconnect();
     if (this.nodes.specs !== undefined) into.disconnect(this.nodes.filters[0] ?? wet.split);
     this.nodes.filters = this.filters.map((spec) => filterNode(context, spec));
-    [into, ...this.nodes.filters].reduce((from, to) => from.connect(to)).connect(wet.split);
+    this.nodes.filters.reduce((from, to) => from.connect(to), /** @type {AudioNode} */ (into)).connect(wet.split);
     this.nodes.specs = specs;
   }
 
@@ -120,19 +163,39 @@ class Layer {
 }
 
 export class Preview {
-  /** `stripUrl(sha, id)` and `sendUrl(sha, id, to)`: what one adds, by bars; `headroomDb` quieter than in the mix. `onState(isExact)`. */
+  /** `stripUrl(sha, id)` and `sendUrl(sha, id, to)`: what one adds, by bars; `headroomDb` quieter than in the mix. `onState(isExact)`.
+   *  @param {{ player: import("./player.js").Player, bars: number, stripUrl: (sha: string, id: string) => string, sendUrl: (sha: string, id: string, to: string) => string,
+   *    headroomDb: number, onState: (isExact: boolean) => void }} options */
   constructor({ player, bars, stripUrl, sendUrl, headroomDb, onState }) {
-    Object.assign(this, { player, bars, stripUrl, sendUrl, onState, scale: 10 ** (headroomDb / 20), layers: new Map(), solo: null });
+    this.player = player;
+    this.bars = bars;
+    this.stripUrl = stripUrl;
+    this.sendUrl = sendUrl;
+    this.onState = onState;
+    this.scale = 10 ** (headroomDb / 20);
+    /** By strip, or by strip and return.
+     *  @type {Map<string, Layer>} */
+    this.layers = new Map();
+    /** Ids of the strips that are heard alone.
+     *  @type {string[] | null} */
+    this.solo = null;
+    /** The song that plays and its strips.
+     *  @type {{ sha: string, strips: Strip[] } | null} */
+    this.base = null;
+    /** @type {Strip[] | null} */
+    this.wanted = null;
     player.overlay = this;
   }
 
-  /** What is playing now: the song `sha` with these strips; `wanted`: how they are to stand by now. */
+  /** What is playing now: the song `sha` with these strips; `wanted`: how they are to stand by now.
+   *  @param {string} sha
+   *  @param {Strip[]} strips */
   rebase(sha, strips, wanted = strips) {
     const old = this.base;
     this.base = { sha, strips };
     // What a strip adds stays what it was, unless something in front of its fader has changed.
     for (const [key, layer] of this.layers) {
-      const strip = strips.find((s) => s.id === layer.strip);
+      const strip = strips.find((s) => s.id === layer.at.id);
       if (old && strip && layer.sounds === sounds(strips, strip)) continue;
       layer.forget();
       this.layers.delete(key);
@@ -140,7 +203,8 @@ export class Preview {
     this.update(wanted);
   }
 
-  /** How the strips are to stand from now on; `live` while something is still held or on its way. */
+  /** How the strips are to stand from now on; `live` while something is still held or on its way.
+   *  @param {Strip[]} wanted */
   update(wanted) {
     this.wanted = wanted;
     if (!this.base || !this.player.isPlaying || this.player.heard !== "remake") return;
@@ -154,7 +218,8 @@ export class Preview {
     this.onState(isExact);
   }
 
-  /** Only these strips, until the true render of it plays; null for all. */
+  /** Only these strips, until the true render of it plays; null for all.
+   *  @param {string[] | null} ids */
   setSolo(ids) {
     this.solo = ids;
     if (this.wanted) this.update(this.wanted);
@@ -166,23 +231,27 @@ export class Preview {
     if (under) under.gain.setTargetAtTime(this.solo ? 0 : 1, context.currentTime, FAST_S);
   }
 
-  #layer(key, strip, address) {
-    let layer = this.layers.get(key);
-    if (!layer) {
-      const at = this.base.strips.find((s) => s.id === strip.id);
-      layer = new Layer(this, address, { strip: strip.id, at, atSha: this.base.sha, sounds: sounds(this.base.strips, at) });
-      this.layers.set(key, layer);
-    }
+  /** What `at`, a strip of the song that plays, adds; `to` a return, or to the mix.
+   *  @param {Strip} at */
+  #layer(at, to = "") {
+    const key = to ? `${at.id}>${to}` : at.id, known = this.layers.get(key);
+    if (known) return known;
+    const { sha, strips } = /** @type {{ sha: string, strips: Strip[] }} */ (this.base);
+    const layer = new Layer(this, to ? this.sendUrl(sha, at.id, to) : this.stripUrl(sha, at.id), { at, sounds: sounds(strips, at) });
+    this.layers.set(key, layer);
     return layer;
   }
 
+  /** Whether nothing of it is other than it plays.
+   *  @param {Strip} was
+   *  @param {Strip} strip */
   #strip(was, strip) {
     const filters = biquads(was, strip), now = sides(strip), old = sides(was), soloed = this.solo?.includes(strip.id);
     const isSame = !filters.length && now.every((g, i) => Math.abs(g - old[i]) < NOTHING) && strip.figures.width === was.figures.width && !this.solo;
     const known = this.layers.get(strip.id);
     if (isSame && !known) return true;
     if (this.solo && !soloed && !known) return false;
-    const layer = known ?? this.#layer(strip.id, strip, this.stripUrl(this.base.sha, strip.id));
+    const layer = known ?? this.#layer(was);
     const under = this.solo ? SILENT : passed(layer.at, was), over = this.solo && !soloed ? SILENT : passed(layer.at, strip);
     // Filtered, it is taken away as it was and comes back through the filters.
     layer.dry = filters.length ? under.map((g) => -g) : over.map((g, i) => g - under[i]);
@@ -193,41 +262,48 @@ export class Preview {
     return isSame;
   }
 
+  /** @param {Strip} was
+   *  @param {Strip} strip
+   *  @param {string} to */
   #send(was, strip, to) {
-    const level = (s) => (to in s.sends && s.sends[to].db > -60 ? 10 ** (s.sends[to].db / 20) : 0), by = level(strip) - level(was);
-    const key = `${strip.id}>${to}`, known = this.layers.get(key);
+    const level = (/** @type {Strip} */ s) => (to in s.sends && s.sends[to].db > -60 ? 10 ** (s.sends[to].db / 20) : 0), by = level(strip) - level(was);
+    const known = this.layers.get(`${strip.id}>${to}`);
     if (Math.abs(by) < NOTHING && !known) return true;
-    const layer = known ?? this.#layer(key, strip, this.sendUrl(this.base.sha, strip.id, to));
+    const layer = known ?? this.#layer(was, to);
     layer.dry = [by, 0, 0, by];
     if (layer.isHeard && !layer.nodes) layer.start();
     else layer.apply();
     return Math.abs(by) < NOTHING;
   }
 
-  /** Loads what `id` adds where the player is, before it is touched. */
+  /** Loads what `id` adds where the player is, before it is touched.
+   *  @param {string} id */
   async prefetch(id) {
     if (!this.base || !this.player.context) return;
     const strip = this.base.strips.find((s) => s.id === id);
     if (!strip || strip.kind === "master") return;
-    const layer = this.#layer(id, strip, this.stripUrl(this.base.sha, id)), { loop } = this.player, at = this.player.position();
+    const layer = this.#layer(strip), { loop } = this.player, at = this.player.position();
     const first = Math.floor((loop?.start ?? at) / CHUNK), last = Math.floor(((loop?.end ?? at + 2 * CHUNK) - 1e-6) / CHUNK);
-    for (let k = first; k <= Math.min(last, first + 8); k += 1) await layer.load(k).catch(() => {});
+    for (let k = first; k <= Math.min(last, first + 8); k += 1) await layer.load(k).catch(() => null);
   }
 
-  /** Loads what a send would add, before it is touched. */
+  /** Loads what a send would add, before it is touched.
+   *  @param {string} id
+   *  @param {string} to */
   async prefetchSend(id, to) {
     if (!this.base || !this.player.context) return;
-    const strip = this.base.strips.find((s) => s.id === id), layer = strip && this.#layer(`${id}>${to}`, strip, this.sendUrl(this.base.sha, id, to));
-    if (layer) await layer.load(Math.floor((this.player.loop?.start ?? this.player.position()) / CHUNK)).catch(() => {});
+    const strip = this.base.strips.find((s) => s.id === id), layer = strip && this.#layer(strip, to);
+    if (layer) await layer.load(Math.floor((this.player.loop?.start ?? this.player.position()) / CHUNK)).catch(() => null);
   }
 
   // What the player tells ------------------------------------------------------------------------------------------------
 
+  /** @param {Segment} segment */
   scheduled(segment) {
     for (const layer of this.layers.values()) {
       if (!layer.nodes) continue;
       if (layer.buffers.has(segment.chunk)) layer.play(segment);
-      else layer.load(segment.chunk).then(() => layer.play(segment)).catch(() => {});
+      else layer.load(segment.chunk).then(() => layer.play(segment)).catch(() => null);
     }
   }
 
@@ -235,6 +311,6 @@ export class Preview {
   restarted() {
     for (const layer of this.layers.values()) layer.forget();
     this.#under();
-    if (this.wanted) queueMicrotask(() => this.update(this.wanted));
+    queueMicrotask(() => { if (this.wanted) this.update(this.wanted); });
   }
 }

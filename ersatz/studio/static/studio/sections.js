@@ -6,12 +6,9 @@ import { readFigure, refuse, stepped } from "./fields.js";
 import { editTitle } from "./title.js";
 import { LABELS } from "./vocabulary.js";
 
-/** How a section stands to its counterpart (ersatz/core/gap/plans.py).
- *  @typedef {{ section: string | null, counterpart: number | null, later_bars: number, longer_bars: number }} Difference */
-/** @typedef {{ id: string, name: string, label: string, start: number, bars: number }} OwnSection */
-/** The song as the Plan has it (ersatz/studio/plan/views.py), as far as the tools of sections read it.
- *  @typedef {{ id: number, bars: number, bpm: number, swing: number, key: [string, string], listen: string, sections: OwnSection[], differences: Difference[],
- *    reference: { sections: { label: string, start: number, bars: number }[] } | null }} PlanSong */
+/** @typedef {import("./states").PlanDifference} Difference */
+/** The song as the Plan has it, with what no edit changes.
+ *  @typedef {import("./states").PlanState & import("./states").PlanFixed & { id: number }} PlanSong */
 /** @typedef {(edit: object) => void} Send */
 
 const some = (/** @type {number} */ count, what = "bar") => `${Math.abs(count)} ${what}${Math.abs(count) === 1 ? "" : "s"}`;

@@ -1,20 +1,31 @@
+// @ts-check
 // Adding a part: sounds by role, searched and heard before one is taken. A sheet at the edge of the page, opened by `open()`.
 
 import { button, inputBox, node } from "./dom.js";
 import { ROLE_NAMES } from "./vocabulary.js";
 
-/** What a sound is, behind its name. */
+/** @typedef {Pick<import("./states").ShippedSound, "name" | "kind" | "character" | "brightness">} Described */
+/** `play(url, name)` lets a sound be heard, `take`: what its button says, what it is called, what it does.
+ *  @typedef {{ more: string, play: (url: string, name: string) => void, take: [label: string, said: string, act: () => void] }} RowOptions */
+
+/** What a sound is, behind its name.
+ *  @param {Described} sound */
 export const described = (sound) => [sound.kind, sound.character, sound.brightness].filter(Boolean).join(" · ");
 
-/** True where every word of `find` is in the sound's name or description, or in its role's. */
+/** True where every word of `find` is in the sound's name or description, or in its role's.
+ *  @param {Described} sound
+ *  @param {string} role
+ *  @param {string} find */
 export const fits = (sound, role, find) => {
   const said = `${sound.name} ${described(sound)} ${role} ${ROLE_NAMES[role] ?? ""}`.toLowerCase();
   return find.toLowerCase().split(/\s+/).every((word) => said.includes(word));
 };
 
-/** One sound or sample: played by its name, taken by its button. `play(url)` resolves when it sounds. */
+/** One sound or sample: played by its name, taken by its button.
+ *  @param {{ name: string, listen: string }} sound
+ *  @param {RowOptions} options */
 export function soundRow({ name, listen }, { more, play, take: [label, said, act] }) {
-  const item = node("li"), hear = button("", () => play(listen, name, item), "hear");
+  const item = node("li"), hear = button("", () => play(listen, name), "hear");
   hear.append(node("span", "unseen", "Play "), node("b", "", name), node("span", "unseen", ", "), node("small", "", more));
   const get = button(label, act);
   get.setAttribute("aria-label", said);
@@ -23,9 +34,13 @@ export function soundRow({ name, listen }, { more, play, take: [label, said, act
 }
 
 export class SoundPicker {
-  /** `sounds`: by role; `add(role, sound)` takes one; `play(url, name)` lets one be heard. */
+  /** `sounds`: by role; `add(role, sound)` takes one; `play(url, name)` lets one be heard.
+   *  @param {{ sounds: Record<string, import("./states").ShippedSound[]>, add: (role: string, sound: string) => void, play: RowOptions["play"] }} options */
   constructor({ sounds, add, play }) {
-    Object.assign(this, { sounds, add, play, role: "" });
+    this.sounds = sounds;
+    this.add = add;
+    this.play = play;
+    this.role = "";
     this.sheet = node("div", "offcanvas offcanvas-end");
     Object.assign(this.sheet, { tabIndex: -1, id: "sound-picker" });
     this.sheet.setAttribute("aria-labelledby", "sound-picker-title");
@@ -61,8 +76,8 @@ export class SoundPicker {
       return one;
     }));
     const groups = roles.filter((role) => !this.role || role === this.role)
-      .map((role) => [role, this.sounds[role].filter((s) => fits(s, role, this.find.value.trim()))]).filter(([, found]) => found.length);
-    this.list.replaceChildren(...groups.flatMap(([role, found]) => {
+      .map((role) => ({ role, found: this.sounds[role].filter((s) => fits(s, role, this.find.value.trim())) })).filter(({ found }) => found.length);
+    this.list.replaceChildren(...groups.flatMap(({ role, found }) => {
       const list = node("ul", "sounds");
       list.append(...found.map((sound) => soundRow({ name: sound.name, listen: `/listen/sound/${sound.name}.flac` }, {
         more: described(sound), play: this.play, take: ["Add", `Add ${sound.name} as ${ROLE_NAMES[role]}`, () => this.add(role, sound.name)],

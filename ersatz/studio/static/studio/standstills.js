@@ -9,7 +9,7 @@ let trying = null;
 
 /** `still`: what the server found; `ask` takes an offer.
  *  @param {HTMLElement} box
- *  @param {{ still: { said: string, first: number, last: number, offers: string[] }[], song: { listen: string }, player: any, ask: (wanted: object) => void }} options */
+ *  @param {{ still: { said: string, first: number, last: number, offers: string[] }[], song: { listen: string }, player: import("./player.js").Player, ask: (wanted: object) => void }} options */
 export function standstillTools(box, { still, song, player, ask }) {
   trying = null;
   const summary = /** @type {HTMLElement} */ (box.querySelector("summary")), list = /** @type {HTMLElement} */ (box.querySelector("div"));

@@ -1,21 +1,43 @@
 // @ts-check
-// The strip in hand: its figures, its output, its sends.
+// The strip in hand: its name and what is done with it whole, its figures, its output, its sends.
 
-import { button, node } from "./dom.js";
+import { button, menu, node, row } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
+import { CLOSED_DB } from "./mixacts.js";
+import { editTitle } from "./title.js";
 
-/** A strip as the Balance page has it (ersatz/studio/balance/state.py).
- *  @typedef {{ id: string, name: string, kind: "part" | "bus" | "return" | "master", role: string, out: string, figures: Record<string, number>, mute: boolean,
- *    duck: { curve: string, depth_db: number } | null, sends: Record<string, { db: number, before_fader: boolean }>, cuts: number[] | null,
- *    eq: { hz: number, gain_db: number, q: number }[], effects: any[], href: string }} Strip */
-/** @typedef {{ strips: Strip[], master: { lowCutHz: number, ceilingDbtp: number, targetLufs: number | null } }} Mix */
+/** @typedef {import("./states").StripState} Strip */
+/** @typedef {{ strips: Strip[], master: import("./states").MasterState }} Mix */
 /** What the hands do with a strip: held, and set.
  *  @typedef {{ drag: (id: string, figures: Record<string, number>) => void, set: (id: string, figures: Record<string, number>) => void,
  *    cut: (id: string, cut: { which: string }, hz: number, isDone: boolean) => void, nearSend: (id: string, to: string) => void,
  *    send: (id: string, to: string, level: { db?: number, before_fader?: boolean }, isDone: boolean) => void }} Act */
 /** @typedef {import("./fields.js").Figure} Figure */
 
-const CLOSED_DB = -60;
+/** Its name, and what is done with it whole. `together`: the strips that a new bus takes.
+ *  @param {Element} box
+ *  @param {{ strip: Strip, together: Strip[], send: import("./edits.js").Send, isLocked: boolean, lock: () => void }} options */
+export function stripHead(box, { strip, together, send, isLocked, lock }) {
+  const name = node("span", "own", strip.name), tools = node("span", "tool right");
+  box.replaceChildren(name, node("span", "soft", { part: strip.role, bus: "bus", return: "return", master: "" }[strip.kind]), tools);
+  if (strip.href) tools.append(Object.assign(node("a", "btn btn-tool", "Its sound"), { href: strip.href }));
+  if (strip.kind === "bus" || strip.kind === "return") tools.append(
+    button("Rename", () => editTitle(name, strip.name, (title) => send({ kind: "rename_strip", strip: strip.id, name: title }))),
+    button("Delete", () => send({ kind: "delete_strip", strip: strip.id }), "btn btn-link"),
+  );
+  if (strip.kind === "part" || strip.kind === "master") {
+    const toggle = button(isLocked ? "Locked" : "Lock", lock);
+    toggle.setAttribute("aria-pressed", String(isLocked));
+    toggle.title = "Balance for me leaves it as it is";
+    tools.append(toggle);
+  }
+  if (strip.kind === "part" || strip.kind === "bus") {
+    const group = button(together.length > 1 ? `Group ${together.length} strips` : "Add a bus", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: together.map((s) => s.id), out: strip.out }));
+    group.title = `A bus of ${together.map((s) => s.name).join(", ")}`;
+    tools.append(group);
+  }
+  if (strip.kind === "return") tools.append(menu("Add a return", ["reverb", "delay"].map((space) => row(space[0].toUpperCase() + space.slice(1), () => send({ kind: "add_return", name: `${space[0].toUpperCase()}${space.slice(1)} 2`, space })))));
+}
 
 /** @param {Element} box
  *  @param {{ strip: Strip, state: Mix, values: Record<string, Figure>, masterValues: Record<string, Figure>, act: Act, send: (edit: object) => void }} options */
@@ -42,15 +64,15 @@ export function stripSends(box, { strip, state, act, high }) {
   box.replaceChildren();
   if (strip.kind === "master") return;
   for (const to of state.strips.filter((s) => s.kind === "return" && s.id !== strip.id)) {
-    const now = strip.sends[to.id] ?? { db: CLOSED_DB, before_fader: false }, row = node("div", "send-row");
-    row.append(
+    const now = strip.sends[to.id] ?? { db: CLOSED_DB, before_fader: false }, line = node("div", "send-row");
+    line.append(
       numberField({ name: `send-${to.id}`, title: `Send to ${to.name}`, unit: "dB", low: CLOSED_DB, high, value: now.db, scale: "linear", step: 0 }, (db) => act.send(strip.id, to.id, { db }, true), (db) => act.send(strip.id, to.id, { db }, false)),
     );
     const before = button(now.before_fader ? "before fader" : "after fader", () => act.send(strip.id, to.id, { before_fader: !now.before_fader }, true));
     before.setAttribute("aria-label", `${now.before_fader ? "before fader" : "after fader"}: send to ${to.name}`);
-    for (const type of ["pointerenter", "focusin"]) row.addEventListener(type, () => act.nearSend(strip.id, to.id));
+    for (const type of ["pointerenter", "focusin"]) line.addEventListener(type, () => act.nearSend(strip.id, to.id));
     before.disabled = now.db <= CLOSED_DB;
-    row.append(before);
-    box.append(row);
+    line.append(before);
+    box.append(line);
   }
 }

@@ -1,12 +1,14 @@
+// @ts-check
 // A target: the typical track with the corridor around each of its figures, and the members that it was made from.
 
+import { byId, labelled, svgById as svg } from "./dom.js";
 import { BarAxis, corridor, el, frequencyAxis, fresh, readJson, redrawn, sectionNames, sectionRow, text } from "./draw.js";
 import { drumSteps, energyRows, eventMarks, presenceRows } from "./pictures.js";
 
+/** @type {import("./states").TargetDrawing} */
 const target = readJson("drawing");
 const { spread } = target;
-const svg = (id) => document.getElementById(id);
-const usual = ({ low, high }) => (low === high ? `${low}` : `${low}–${high}`);
+const usual = (/** @type {import("./states").Span} */ { low, high }) => (low === high ? `${low}` : `${low}–${high}`);
 let picked = target.main;
 
 /** Where the members' tempi lie, the usual span hatched, the chosen tempo as a mark. */
@@ -15,7 +17,7 @@ function tempo() {
   const { width, height } = fresh(node);
   const all = [target.tempo.bpm, spread.bpm.low, spread.bpm.high, ...target.members.map((m) => m.bpm)];
   const low = Math.floor(Math.min(...all)) - 2, high = Math.ceil(Math.max(...all)) + 2;
-  const x = (bpm) => 8 + ((bpm - low) / (high - low)) * (width - 16);
+  const x = (/** @type {number} */ bpm) => 8 + ((bpm - low) / (high - low)) * (width - 16);
   const floor = height - 14;
   node.append(el("rect", { class: "refbox", x: x(spread.bpm.low), y: 8, width: Math.max(2, x(spread.bpm.high) - x(spread.bpm.low)), height: floor - 10 }));
   node.append(el("line", { class: "tick", x1: 0, x2: width, y1: floor, y2: floor }));
@@ -45,11 +47,11 @@ function loudness() {
   const node = svg("loudness-evidence");
   const { width, height } = fresh(node);
   const axis = new BarAxis(0, width, target.bars);
-  const { low, high } = spread.loudness_course;
+  const { low, high } = spread.loudnessCourse;
   const top = Math.max(...high);
-  const y = (v) => 3 + Math.min(1, (top - v) / 18) * (height - 6);
-  const steps = (values) => values.flatMap((v, i) => [[axis.x(i + 1), y(v)], [axis.x(i + 2), y(v)]]);
-  const barS = (60 / target.tempo.bpm) * target.tempo.beats_per_bar;
+  const y = (/** @type {number} */ v) => 3 + Math.min(1, (top - v) / 18) * (height - 6);
+  const steps = (/** @type {number[]} */ values) => values.flatMap((v, i) => [[axis.x(i + 1), y(v)], [axis.x(i + 2), y(v)]]);
+  const barS = (60 / target.tempo.bpm) * target.tempo.beats;
   const middle = target.lufs.map(([t, v]) => [axis.x(1 + (t - 1.5) / barS), y(v)]);
   node.append(...corridor(steps(low), steps(high), middle));
 }
@@ -57,14 +59,14 @@ function loudness() {
 function pump() {
   const node = svg("pump-evidence");
   const { width, height } = fresh(node);
-  const { low, high } = spread.pump_curve;
+  const { low, high } = spread.pumpCurve;
   const deepest = Math.max(6, ...low.map((v) => -v));
-  const points = (curve) => curve.map((v, i) => [(i / (curve.length - 1)) * width, 3 + (-v / deepest) * (height - 6)]);
-  node.append(...corridor(points(low), points(high), points(target.pump_beat_db)));
+  const points = (/** @type {number[]} */ curve) => curve.map((v, i) => [(i / (curve.length - 1)) * width, 3 + (-v / deepest) * (height - 6)]);
+  node.append(...corridor(points(low), points(high), points(target.pumpBeatDb)));
 }
 
 function score() {
-  const host = document.getElementById("score");
+  const host = byId("score");
   const node = host.querySelector("svg") ?? host.appendChild(el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" }));
   const height = 322;
   const { width } = fresh(node, height);
@@ -72,18 +74,19 @@ function score() {
   node.append(...axis.ticks(0));
   node.append(...sectionRow(axis, target.sections.map((s) => [s.label, s.start_bar, s.bars]), 17, 26, "ref", pick));
   node.append(text(0, 57, "bars, usually", { class: "s" }));
-  target.sections.forEach((s, i) => node.append(text(axis.x(s.start_bar) + 3, 57, usual(spread.section_bars[i]), { class: "s" })));
-  node.append(el("g", { transform: "translate(0 18)" }, ...energyRows(axis, target.energy, 50), ...presenceRows(axis, target.presence, 152), ...eventMarks(axis, target.events, target.tempo.beats_per_bar)));
+  target.sections.forEach((s, i) => node.append(text(axis.x(s.start_bar) + 3, 57, usual(spread.sectionBars[i]), { class: "s" })));
+  node.append(el("g", { transform: "translate(0 18)" }, ...energyRows(axis, target.energy, 50), ...presenceRows(axis, target.presence, 152), ...eventMarks(axis, target.events, target.tempo.beats)));
   const s = target.sections[picked];
   node.append(el("rect", { class: "frame", x: axis.x(s.start_bar) - 1, y: 14, width: axis.x(s.start_bar + s.bars) - axis.x(s.start_bar) + 2, height: height - 17 }));
 }
 
+/** @param {number} index */
 function pick(index) {
   picked = index;
   const focus = document.activeElement?.getAttribute("aria-label");
   score();
   details();
-  if (focus) [...document.querySelectorAll("#score [role=button]")].find((n) => n.getAttribute("aria-label") === focus)?.focus();
+  if (focus) labelled(focus, "#score")?.focus();
 }
 
 function spectrum() {
@@ -93,8 +96,8 @@ function spectrum() {
   const { x, grid } = frequencyAxis(22, width, 25, 20000, 0, height - 16);
   const inside = target.spectrum.centers_hz.map((_, i) => i).filter((i) => target.spectrum.centers_hz[i] >= 25);
   const top = Math.max(...high), depth = Math.min(60, top - Math.min(...inside.map((i) => low[i])) + 2);
-  const y = (v) => 4 + Math.min(1, Math.max(0, top - v) / depth) * (height - 24);
-  const points = (values) => inside.map((i) => [x(target.spectrum.centers_hz[i]), y(values[i])]);
+  const y = (/** @type {number} */ v) => 4 + Math.min(1, Math.max(0, top - v) / depth) * (height - 24);
+  const points = (/** @type {number[]} */ values) => inside.map((i) => [x(target.spectrum.centers_hz[i]), y(values[i])]);
   node.append(...grid);
   for (let db = -10; db > top - depth; db -= 10) node.append(text(0, y(db) + 4, `−${-db}`, { class: "s" }));
   node.append(...corridor(points(low), points(high), points(level)));
@@ -105,9 +108,9 @@ function widths() {
   const node = svg("detail-width");
   const { width: wide, height } = fresh(node);
   const lane = (height - 4) / target.stereo.bands.length;
-  const hz = (v) => (v >= 1000 ? `${v / 1000}k` : v);
+  const hz = (/** @type {number} */ v) => (v >= 1000 ? `${v / 1000}k` : v);
   target.stereo.bands.forEach((b, i) => {
-    const y = height - 2 - (i + 1) * lane, x = (v) => 74 + (wide - 112) * Math.min(1, v);
+    const y = height - 2 - (i + 1) * lane, x = (/** @type {number} */ v) => 74 + (wide - 112) * Math.min(1, v);
     const { low, high } = spread.width[i];
     node.append(text(0, y + lane / 2 + 3, `${hz(b.low_hz)}–${hz(b.high_hz)}`, { class: "s" }));
     node.append(el("rect", { fill: "none", class: "grid", x: 74, y: y + 3, width: wide - 112, height: lane - 7 }));
@@ -120,9 +123,9 @@ function widths() {
 function details() {
   const s = target.sections[picked];
   const name = sectionNames(target.sections.map((section) => [section.label]))[picked];
-  document.getElementById("detail-name").textContent = `${name}, usually ${usual(spread.section_bars[picked])} bars`;
-  document.getElementById("detail-lufs").textContent = `${s.loudness_lufs.toFixed(1).replace("-", "−")} LUFS`;
-  drumSteps(svg("detail-drums"), target.drums.patterns[picked], target.tempo.beats_per_bar);
+  byId("detail-name").textContent = `${name}, usually ${usual(spread.sectionBars[picked])} bars`;
+  byId("detail-lufs").textContent = `${s.loudness_lufs.toFixed(1).replace("-", "−")} LUFS`;
+  drumSteps(svg("detail-drums"), target.drums.patterns[picked], target.tempo.beats);
   spectrum();
   widths();
 }

@@ -1,22 +1,43 @@
+// @ts-check
 // Transitions between sections: each a thing with its length in a row of their own, and the figures of the one in hand beneath.
 
 import { edge, place } from "./bars.js";
-import { button, menu, node, selectBox } from "./dom.js";
+import { button, menu, node, row, selectBox } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 import { TRANSITIONS } from "./vocabulary.js";
 
 const LINE = 24;
+/** Beats longer, by key.
+ *  @type {Record<string, number>} */
+const LONGER = { ArrowLeft: 1, ArrowRight: -1 };
+/** How much more of it, by key.
+ *  @type {Record<string, number>} */
+const MORE = { ArrowUp: 0.05, ArrowDown: -0.05 };
 
-const bars = (beats) => {
+/** @typedef {import("./states").Transition} Transition */
+/** @typedef {import("./states").OwnSection} OwnSection */
+/** A transition with the bar line that it belongs to and the bars that it covers, from 0.
+ *  @typedef {{ t: Transition, boundary: number, from: number, to: number }} Span */
+
+const bars = (/** @type {number} */ beats) => {
   const count = beats / 4;
   return Number.isInteger(count) ? `${count}` : `${beats} beats`;
 };
 
 export class Transitions {
+  /** @param {{ rows: import("./bars.js").BarRows, box: HTMLElement, song: () => import("./sections.js").PlanSong, send: import("./edits.js").Send }} options */
   constructor({ rows, box, song, send }) {
-    Object.assign(this, { rows, box, song, send, picked: null });
+    this.rows = rows;
+    this.box = box;
+    this.song = song;
+    this.send = send;
+    /** @type {string | null} */
+    this.picked = null;
+    /** @type {OwnSection | undefined} */
+    this.section = undefined;
   }
 
+  /** @returns {Span[]} */
   #spans() {
     const ends = Object.fromEntries(this.song().sections.map((s) => [s.id, s.start - 1 + s.bars]));
     return this.song().transitions.filter((t) => t.section in ends).map((t) => {
@@ -25,13 +46,15 @@ export class Transitions {
     });
   }
 
-  /** Stretches [from, bars] that a part plays for transitions. */
+  /** Stretches [from, bars] that a part plays for transitions.
+   *  @param {string} part */
   playedBy(part) {
     return this.#spans().filter(({ t }) => (t.on.length ? t.on.includes(part) : t.kind === part)).map(({ from, to }) => [from, to - from]);
   }
 
   /** Which line each lies on, so that none hides another. */
   #lines() {
+    /** @type {number[]} */
     const lines = [];
     return this.#spans().sort((a, b) => a.from - b.from).map((span) => {
       // A short one needs room for its name, behind it or, at the end of the track, in front of it.
@@ -44,6 +67,7 @@ export class Transitions {
     });
   }
 
+  /** @param {Node} head */
   draw(head) {
     const placed = this.#lines(), count = Math.max(1, ...placed.map((p) => p.line + 1));
     const lane = this.rows.row(head, 8 + count * LINE, "transitions");
@@ -54,7 +78,7 @@ export class Transitions {
       thing.dataset.transition = t.id;
       thing.append(node("span", "", `${TRANSITIONS[t.kind].title}${["impact", "crash"].includes(t.kind) ? "" : ` ${bars(t.beats)}`}`));
       thing.setAttribute("aria-label", `${TRANSITIONS[t.kind].title}, ${bars(t.beats)}${Number.isInteger(t.beats / 4) ? " bars" : ""}, at bar ${boundary + 1}`);
-      thing.title = thing.getAttribute("aria-label");
+      thing.title = thing.getAttribute("aria-label") ?? "";
       thing.addEventListener("focus", () => this.pick(t.id));
       thing.addEventListener("click", () => { thing.focus(); this.pick(t.id); });
       thing.addEventListener("keydown", (event) => this.#key(event, t));
@@ -69,8 +93,10 @@ export class Transitions {
     return lane;
   }
 
+  /** @param {KeyboardEvent} event
+   *  @param {Transition} t */
   #key(event, t) {
-    const beats = { ArrowLeft: 1, ArrowRight: -1 }[event.key], amount = { ArrowUp: 0.05, ArrowDown: -0.05 }[event.key];
+    const beats = LONGER[event.key], amount = MORE[event.key];
     if (!beats && !amount && event.key !== "Delete") return;
     event.preventDefault();
     event.stopPropagation();
@@ -79,7 +105,9 @@ export class Transitions {
     else this.change(t, (now) => ({ beats: Math.max(0.25, now.beats + beats * (event.shiftKey ? 4 : 1) * (TRANSITIONS[t.kind].behind ? -1 : 1)) }));
   }
 
-  /** `by(t)` is what becomes other, of the transition as it stands when its turn comes. */
+  /** `by(t)` is what becomes other, of the transition as it stands when its turn comes.
+   *  @param {Transition} transition
+   *  @param {(t: Transition) => Partial<Transition>} by */
   change({ id }, by) {
     return this.send(() => {
       const t = this.song().transitions.find((one) => one.id === id);
@@ -89,9 +117,10 @@ export class Transitions {
     });
   }
 
+  /** @param {string} id */
   pick(id) {
     this.picked = id;
-    for (const thing of document.querySelectorAll("[data-transition]")) thing.classList.toggle("chosen", thing.dataset.transition === id);
+    for (const thing of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-transition]"))) thing.classList.toggle("chosen", thing.dataset.transition === id);
     this.tools();
   }
 
@@ -100,11 +129,11 @@ export class Transitions {
     this.section = section;
     this.box.replaceChildren();
     if (!section) return;
-    const add = menu(`Add at the end of ${section.name}`, Object.keys(TRANSITIONS).map((kind) => [TRANSITIONS[kind].title, () => this.send({ kind: "put_transition", section: section.id, what: kind, beats: 0 })]), { name: "add-transition" });
+    const add = menu(`Add at the end of ${section.name}`, Object.keys(TRANSITIONS).map((kind) => row(TRANSITIONS[kind].title, () => this.send({ kind: "put_transition", section: section.id, what: kind, beats: 0 }))), { name: "add-transition" });
     this.box.append(node("b", "", "Transitions"), add);
     const t = this.song().transitions.find((one) => one.id === this.picked);
-    if (!t) return;
-    const where = this.song().sections.find((s) => s.id === t.section);
+    const where = t && this.song().sections.find((s) => s.id === t.section);
+    if (!t || !where) return;
     this.box.append(
       node("span", "own", `${TRANSITIONS[t.kind].title} at bar ${where.start + where.bars}`),
       numberField({ name: "transition-beats", title: "Length", unit: "beats", low: 0.25, high: where.bars * 4, value: t.beats, scale: "linear", step: 0.25 }, (beats) => this.change(t, () => ({ beats }))),
@@ -117,13 +146,15 @@ export class Transitions {
     this.box.append(button("Delete", () => this.send({ kind: "delete_transition", id: t.id }), "btn btn-link"));
   }
 
+  /** @param {Transition} t */
   #on(t) {
     const how = TRANSITIONS[t.kind].worksOn;
     if (how === "carrier") return;
-    const parts = this.song().parts.filter((p) => how !== "part" || Object.keys(p.patterns).length).map((p) => [p.id, p.name]);
-    const buses = this.song().strips.filter(([, , kind]) => kind === "bus").map(([id, name]) => [id, `${name} bus`]);
+    const parts = this.song().parts.filter((p) => how !== "part" || Object.keys(p.patterns).length).map((p) => /** @type {[string, string]} */ ([p.id, p.name]));
+    const buses = this.song().strips.filter(([, , kind]) => kind === "bus").map(([id, name]) => /** @type {[string, string]} */ ([id, `${name} bus`]));
+    /** @type {[string, string][]} */
     const options = how === "part" ? parts : how === "parts" ? [...buses, ...parts] : [["master", "everything"], ...buses, ...parts];
-    const named = (id) => options.find(([o]) => o === id)?.[1] ?? id;
+    const named = (/** @type {string} */ id) => options.find(([o]) => o === id)?.[1] ?? id;
     const usual = how === "part" ? "usual part" : "the usual ones";
     const select = selectBox();
     select.setAttribute("aria-label", how === "part" ? "Made from" : "Works on");

@@ -1,0 +1,79 @@
+"""What the Gap page draws: both inks on the same axes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ersatz.core.gap import Gap
+from ersatz.core.survey.document import Survey
+from ersatz.core.target import Target
+from ersatz.core.target.document import Corridor
+from ersatz.studio.shared.frame import loudness_course
+from ersatz.studio.shared.spans import spectrum_corridor
+
+
+@dataclass(frozen=True)
+class GapSide:
+    """One of the two tracks: sections as [label, first bar, bars], spectrum of the section in question."""
+
+    bars: int
+    sections: list[tuple[str, int, int]]
+    level_db: tuple[float, ...]
+    pump_db: tuple[float, ...]
+    pump_depth_db: float
+    lufs: float
+    short_term: list[tuple[float, float]]
+
+
+@dataclass(frozen=True)
+class GapCorridors:
+    """What is usual, at each point of the curves."""
+
+    spectrum: Corridor
+    pump: Corridor
+    loudness: Corridor
+
+
+@dataclass(frozen=True)
+class GapDrawing:
+    """`section`: index of the reference's; `balance_db`: mean difference of every section's balance."""
+
+    hz: tuple[float, ...]
+    difference_db: tuple[float, ...]
+    section: int
+    balance_db: list[float | None]
+    beat_ms: float
+    reference: GapSide
+    remake: GapSide
+    corridors: GapCorridors | None
+
+
+def gap_drawing(reference: Survey, mine: Survey, found: Gap, target: Target | None) -> GapDrawing:
+    section = found.reference_section
+    return GapDrawing(
+        hz=found.spectrum_hz,
+        difference_db=found.spectrum_difference_db,
+        section=section,
+        balance_db=[s.balance_db for s in found.sections],
+        beat_ms=round(reference.tempo.grid.beat_s * 1000, 1),
+        reference=_side(reference, section),
+        remake=_side(mine, found.remake_section),
+        corridors=_corridors(target, reference, section) if target else None,
+    )
+
+
+def _side(survey: Survey, index: int) -> GapSide:
+    return GapSide(
+        bars=survey.bars,
+        sections=[(s.label, s.start_bar, s.bars) for s in survey.sections],
+        level_db=survey.spectrum.per_section[index].level_db,
+        pump_db=survey.pump.beat_db,
+        pump_depth_db=survey.pump.depth_db,
+        lufs=survey.loudness.integrated_lufs,
+        short_term=loudness_course(survey),
+    )
+
+
+def _corridors(target: Target, typical: Survey, section: int) -> GapCorridors:
+    spread = target.spread
+    return GapCorridors(spectrum_corridor(target, typical, section), spread.pump_curve, spread.loudness_course)

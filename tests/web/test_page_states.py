@@ -1,0 +1,83 @@
+"""States of pages: what the server writes into a page is what the declarations of its modules say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, make_dataclass
+from pathlib import Path
+from typing import Annotated, Literal, TypedDict
+
+import pytest
+
+from bench import declarations as made
+from ersatz.core.serial import Within
+from ersatz.core.song.strips import Send
+from ersatz.studio.shared import pages
+
+SCRIPTS = Path(made.FILE).parent
+
+
+class Picture(TypedDict, total=False):
+    values: list[float]
+
+
+@dataclass(frozen=True)
+class Inner:
+    """Stands for a page's own."""
+
+    low_hz: Annotated[float, Within(0, 1)]
+    places: tuple[int, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Outer(Send):
+    """A page's own that adds to a document of the core."""
+
+    first_bar: int
+    inner: list[Inner | None]
+    kind: Literal["part", "bus"]
+    pair: tuple[str, float]
+    by_name: dict[str, bool]
+    picture: Picture | None
+
+
+@pytest.fixture
+def as_pages(monkeypatch):
+    """As if the two were written in a page's module."""
+    monkeypatch.setattr(pages, "_is_page", lambda kind: kind in (Inner, Outer))
+
+
+def test_pages_write_their_own_names_and_leave_those_of_documents(as_pages):
+    state = Outer(
+        db=-6.0, before_fader=True, first_bar=9, inner=[Inner(30.0, (1, 2)), None], kind="bus", pair=("a", float("nan")),
+        by_name={"low_cut": True}, picture=None,
+    )  # fmt: skip
+    assert pages.page_json(state) == {
+        "db": -6.0, "before_fader": True, "firstBar": 9, "inner": [{"lowHz": 30.0, "places": [1, 2]}, None], "kind": "bus",
+        "pair": ["a", None], "byName": {"low_cut": True}, "picture": None,
+    }  # fmt: skip
+
+
+def test_declarations_say_the_same_names_with_their_types(as_pages):
+    assert pages.declarations([Outer]).splitlines() == [
+        "export interface Inner {", "  lowHz: number;", "  places: number[];", "}", "",
+        "export interface Outer {", "  db: number;", "  before_fader: boolean;", "  firstBar: number;",
+        "  inner: (Inner | null)[];", '  kind: "part" | "bus";', "  pair: [string, number];", "  byName: Record<string, boolean>;",
+        "  picture: Picture | null;", "}", "",
+        "export interface Picture {", "  values?: number[];", "}",
+    ]  # fmt: skip
+
+
+def test_two_classes_of_one_name_are_refused(as_pages):
+    other = make_dataclass("Inner", [("x", int)])
+    with pytest.raises(ValueError, match="two classes are called Inner"):
+        pages.declarations([Outer, other])
+
+
+def test_the_declarations_are_those_of_the_pages():
+    assert made.text() == made.FILE.read_text(), "python -m bench.declarations --write"
+
+
+def test_every_module_is_checked():
+    modules = sorted(SCRIPTS.glob("*.js"))
+    assert len(modules) > 60
+    assert not [m.name for m in modules if not m.read_text().startswith("// @ts-check\n")]
