@@ -223,5 +223,5 @@ def test_balance_for_me_says_what_it_changed_and_is_one_undo(mix):
     if page.locator("#changes li").count():
         undo_says(page, "Balanced to the reference")
         page.get_by_role("button", name="Undo it").click()
-        page.wait_for_function("() => document.querySelector('#redo')?.title.includes('Balanced')")
+        page.wait_for_function("() => document.querySelector('#redo')?.dataset.tip?.includes('Balanced')")
     assert not page.problems

@@ -105,7 +105,7 @@ def test_from_a_file_to_an_export(first_page, real_track, tmp_path):
     assert page.get_by_role("button", name="Undo: ").is_enabled()
 
     # Undo by the keyboard until the draft stands again.
-    said = "document.getElementById('undo').title"
+    said = "document.getElementById('undo').dataset.tip"
     while page.locator("#undo").is_enabled():
         before = page.evaluate(said)
         page.locator("h1").click()

@@ -11,7 +11,7 @@ def undo_says(page, words):
     page.wait_for_function(
         """words => {
           const undo = document.getElementById("undo");
-          return undo && !document.body.hasAttribute("data-saving") && `${undo.title} ${undo.textContent}`.includes(words);
+          return undo && !document.body.hasAttribute("data-saving") && `${undo.dataset.tip} ${undo.textContent}`.includes(words);
         }""",
         arg=words,
     )

@@ -6,7 +6,11 @@ const vocabulary = {
   tonics: ["C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B"], scales: { minor: [0, 2, 3, 5, 7, 8, 10], major: [0, 2, 4, 5, 7, 9, 11] },
   pitchNames, transitions: {},
 };
-globalThis.document = { getElementById: (id) => ({ textContent: JSON.stringify(id === "vocabulary" ? vocabulary : {}) }), addEventListener: () => {}, querySelectorAll: () => [] };
+const element = (id) => ({ id, textContent: JSON.stringify(id === "vocabulary" ? vocabulary : {}), addEventListener: () => {}, dataset: {} });
+globalThis.document = {
+  getElementById: element, addEventListener: () => {}, querySelector: () => null, querySelectorAll: () => [],
+  body: { toggleAttribute: (name, on) => { document.body[name] = on; } },
+};
 globalThis.window = { addEventListener: () => {}, innerWidth: 1280 };
 
 export const studio = (name) => import(`../../ersatz/studio/static/studio/${name}.js`);

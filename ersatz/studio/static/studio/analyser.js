@@ -4,6 +4,7 @@
 
 import { button, menu, node } from "./dom.js";
 import { FREQUENCIES, el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
+import { tip } from "./tips.js";
 
 /** @typedef {{ id: string, name: string, kind: string, mute: boolean }} Strip */
 /** @typedef {{ hz: number[], level_db: number[], peak_db: number[] }} Fine */
@@ -68,7 +69,7 @@ export class Analyser {
       this.drawTools();
       this.draw();
     });
-    this.loud.title = "Names the two loudest parts of each octave";
+    tip(this.loud, "Names the two loudest parts of each octave");
     this.tools = node("div", "analyser-tools");
     this.names = node("div", "loudest");
     this.row = node("div", "lane sum");
@@ -196,7 +197,7 @@ export class Analyser {
     this.names.replaceChildren(...loudestTwo(levels, this.strips()).map(([hz, rows]) => {
       const box = node("span");
       box.style.left = `${100 * share(hz)}%`;
-      box.title = `${hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`}: ${rows.map(([name, db]) => `${name} ${minus(db.toFixed(1))} dB`).join(", ")}`;
+      tip(box, `${hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`}: ${rows.map(([name, db]) => `${name} ${minus(db.toFixed(1))} dB`).join(", ")}`);
       box.append(...rows.map(([name], k) => node(k ? "span" : "b", "", name)));
       return box;
     }));

@@ -7,6 +7,7 @@ import { button, menu, node, row, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
 import { el } from "./draw.js";
 import { shown } from "./fields.js";
+import { tip } from "./tips.js";
 import { SHAPES, TICKS_PER_BAR as TICKS } from "./vocabulary.js";
 
 /** What a fader's level is called among the targets of a strip: "DEVICE.VALUE". */
@@ -258,7 +259,7 @@ export class Automation {
       handle.style.left = `calc(${barsWide(t / TICKS)} - 6px)`;
       handle.style.top = `${this.y(v) - 6}px`;
       handle.setAttribute("aria-label", `Point at bar ${(t / TICKS + 1).toFixed(2)}, ${shown(v)} ${unit}`);
-      handle.title = `${handle.getAttribute("aria-label")}; arrow keys move it, Alt bends what follows, Delete takes it out`;
+      tip(handle, `${handle.getAttribute("aria-label")}; arrow keys move it, Alt bends what follows, Delete takes it out`);
     };
     put(tick, value);
     handle.addEventListener("focus", () => { this.picked = i; this.tools(); });

@@ -4,6 +4,7 @@
 
 import { node } from "./dom.js";
 import { slider } from "./handle.js";
+import { tip } from "./tips.js";
 
 const MOST_PX = 900;
 const NUMBERED = [1, 2, 4, 8, 16, 32, 64];
@@ -118,7 +119,7 @@ export class BarRows {
     this.numbers = lane;
     this.#number();
     lane.addEventListener("click", (event) => seek(Math.max(0, Math.floor(this.barAt(event.clientX)))));
-    lane.title = "Click to listen from here";
+    tip(lane, "Click to listen from here");
     return lane;
   }
 

@@ -6,6 +6,7 @@ import { button, mark, menu, node, row } from "./dom.js";
 import { drag } from "./drag.js";
 import { choiceField, numberField } from "./fields.js";
 import { described } from "./soundpicker.js";
+import { tip } from "./tips.js";
 
 const PATTERN_KEYS = "abcde", MOST_AT_ONCE = 50;
 
@@ -26,6 +27,22 @@ const EMPTY = { on: false, pattern: "", entry: 0, exit: 0, level: 0, fill: "", f
 const STEPS = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1] };
 
 const placeOf = (/** @type {HTMLElement} */ cell) => /** @type {Place} */ (cell.dataset.cell?.split(".").map(Number));
+
+/** What becomes of a cell when another is pasted into it, of a part with these patterns in a section of so many bars: a pattern that the part hasn't
+ *  stays the cell's own, what is longer than the section is cut. Null where there is nothing to do.
+ *  @param {CellState | undefined} from
+ *  @param {CellState} was
+ *  @param {string[]} patterns
+ *  @param {number} bars
+ *  @returns {Change | null} */
+export function pasted(from, was, patterns, bars) {
+  if (!from) return was.on ? { on: false } : null;
+  const entry = Math.min(from.entry, bars - 1), exit = Math.min(from.exit, bars - 1 - entry), hasFill = patterns.includes(from.fill);
+  return {
+    on: from.on, level: from.level, pattern: patterns.includes(from.pattern) ? from.pattern : was.pattern, entry, exit,
+    fill: hasFill ? from.fill : "", fillBars: hasFill ? Math.min(from.fillBars, bars - entry - exit) : 0,
+  };
+}
 
 export class Cells {
   /** `send(edit)`, `ask(ask)`, `song()` is what stands; `box` shows what the chosen cells play, `says` what can’t be done.
@@ -117,7 +134,7 @@ export class Cells {
     // What is written on it is part of what it is called.
     const written = [...cell.childNodes].filter((n) => n instanceof Text || n instanceof HTMLElement && n.tagName === "B").map((n) => n.textContent).join("");
     cell.setAttribute("aria-label", `${part.name} in ${section.name}${found?.on && (found.part || found.sound || found.level) ? `: ${written}` : ""}`);
-    cell.title = `${part.name} in ${section.name}: ${found?.on ? this.#said(found) : "off"}`;
+    tip(cell, `${part.name} in ${section.name}: ${found?.on ? this.#said(found) : "off"}`);
     lane.append(cell);
     this.columns[column].push(cell);
     this.lanes.set(cell, lane);
@@ -339,9 +356,7 @@ export class Cells {
     }
     this.#put("pasted", (cell, part, section) => {
       const from = one ?? copied.find((c) => c.row === parts.indexOf(part) - top && c.column === sections.indexOf(section) - left)?.cell;
-      if (!from) return cell.on ? { on: false } : null;
-      const entry = Math.min(from.entry, section.bars - 1), exit = Math.min(from.exit, section.bars - 1 - entry);
-      return { ...from, pattern: from.pattern in part.patterns ? from.pattern : cell.pattern, entry, exit, fill: from.fill in part.patterns ? from.fill : "", fillBars: from.fill in part.patterns ? Math.min(from.fillBars, section.bars - entry - exit) : 0 };
+      return pasted(from, cell, Object.keys(part.patterns), section.bars);
     });
   }
 
@@ -359,7 +374,7 @@ export class Cells {
     }
     const name = node("b", "", all.length === 1 ? `${part.name} in ${section.name}` : `${all.length} cells`);
     const patterns = [...new Set(all.flatMap(([p]) => Object.keys(p.patterns)))];
-    const tool = (/** @type {string} */ title, /** @type {() => unknown} */ act, possible = true, keys = "") => Object.assign(button(title, act), { disabled: !possible, title: keys && `Key ${keys}` });
+    const tool = (/** @type {string} */ title, /** @type {() => unknown} */ act, possible = true, keys = "") => tip(Object.assign(button(title, act), { disabled: !possible }), keys && `Key ${keys}`);
     this.box.append(name);
     const on = all.every(([, , c]) => c?.on);
     this.box.append(tool(on ? "Off" : "On", () => (on ? this.off() : this.#put("on", () => ({ on: true }))), patterns.length > 0, "Enter"));
@@ -404,7 +419,7 @@ export class Cells {
     if (cell.other) {
       const said = cell.other.part ? this.#part(cell.other.part)?.name : cell.other.sound || (cell.sound ? "the part’s own sound" : `pattern ${cell.other.pattern}`);
       const flip = button(`Switch to ${said}`, () => this.flip());
-      flip.title = "Key V";
+      tip(flip, "Key V");
       this.box.append(flip, button("Delete alternative", () => keep(null), "btn btn-link"));
       return;
     }

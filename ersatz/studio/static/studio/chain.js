@@ -5,6 +5,7 @@ import { drawEffect, redrawCurve } from "./curves.js";
 import { button, mark, node } from "./dom.js";
 import { fresh, minus, svgOf, text } from "./draw.js";
 import { choiceField, numberField, shown } from "./fields.js";
+import { tip } from "./tips.js";
 
 /** @typedef {import("./states").Effect} Effect */
 /** @typedef {import("./states").EffectState} EffectState */
@@ -124,7 +125,7 @@ export class ChainEditor {
     item.addEventListener("drop", (event) => { event.preventDefault(); this.#move(Number(event.dataTransfer?.getData("text/plain")), i); });
     const name = button(effect.title, () => { this.open = i; this.draw(); }, "device-name");
     name.setAttribute("aria-expanded", String(i === this.open));
-    name.title = "Open; Alt with the arrow keys moves it";
+    tip(name, "Open; Alt with the arrow keys moves it");
     name.addEventListener("keydown", (event) => {
       if (!event.altKey || !["ArrowLeft", "ArrowRight"].includes(event.key)) return;
       event.preventDefault();

@@ -2,6 +2,7 @@
 // What is done with a whole chain of effects: saved under a name, loaded, copied to other strips, heard all off at the same loudness.
 
 import { button, menu, row } from "./dom.js";
+import { tip } from "./tips.js";
 import { editTitle } from "./title.js";
 
 /** @typedef {import("./states").StripState} Strip */
@@ -15,7 +16,7 @@ export function chainTools(box, { strip, others, chains, isOff, canBeOff, save, 
   const everything = button("Everything off", off);
   everything.setAttribute("aria-pressed", String(isOff));
   everything.disabled = !canBeOff;
-  everything.title = "Hear the strip without its effects, at the same loudness; nothing is changed";
+  tip(everything, "Hear the strip without its effects, at the same loudness; nothing is changed");
   const rows = [
     row("Save as …", has ? () => editTitle(box, `${strip.name} chain`, save, "Name of the chain") : null),
     ...(chains.length ? ["Load behind what is there", ...chains.map((c) => row(c.name, () => load(c)))] : []),

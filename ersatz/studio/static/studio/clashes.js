@@ -2,6 +2,7 @@
 // Where strips get into each other's way: ranked, framed on the lanes, each with a cure that is heard before and after at equal loudness.
 
 import { button, node } from "./dom.js";
+import { tip } from "./tips.js";
 import { louderDb, variantUrl } from "./variant.js";
 
 /** @typedef {{ sentence: string, cure: string, strips: string[], low_hz: number, high_hz: number, edit: object | null }} Clash */
@@ -45,7 +46,7 @@ export class ClashPanel {
     this.list.replaceChildren(...this.clashes.map((clash, i) => {
       const item = node("li"), said = button(clash.sentence, () => { this.shown = this.shown === i ? null : i; this.draw(); }, "clash-said"), tools = node("div", "device-tools");
       said.setAttribute("aria-pressed", String(this.shown === i));
-      said.title = "Show it on the lanes";
+      tip(said, "Show it on the lanes");
       item.append(said, node("p", "soft", `Cure: ${clash.cure}`));
       const { edit } = clash;
       if (edit) {

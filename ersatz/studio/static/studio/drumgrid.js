@@ -7,6 +7,7 @@ import { mark, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { plainNote } from "./notespage.js";
 import { placeSaid } from "./pitches.js";
+import { tip } from "./tips.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 /** @typedef {import("./notespage.js").Note} Note */
@@ -50,7 +51,7 @@ export class DrumGrid {
     name.type = "button";
     name.addEventListener("click", () => { page.row = row.id; page.draw(); });
     name.setAttribute("aria-pressed", String(page.row === row.id));
-    name.title = `Take ${row.name} in hand`;
+    tip(name, `Take ${row.name} in hand`);
     head.append(name, node("small", "soft", page.nameOf(row) ?? ""));
     const lane = rows.row(head, TALL, `hits${page.row === row.id ? " inhand" : ""}`);
     lane.dataset.lane = row.id;

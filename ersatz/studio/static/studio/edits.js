@@ -5,6 +5,7 @@ import { buttonById } from "./dom.js";
 import { post } from "./http.js";
 import { fieldOf } from "./keys.js";
 import { whileSaving } from "./saving.js";
+import { tip } from "./tips.js";
 
 const BROKEN = "This page could not show the last change. Reload it: what was changed before is kept.";
 
@@ -75,6 +76,6 @@ export function showSteps({ undo, redo }, isLong = false) {
     const one = buttonById(id);
     one.disabled = !sentence;
     one.textContent = isLong && sentence ? `${word}: ${sentence}` : word;
-    one.title = sentence ?? "";
+    tip(one, sentence ?? "");
   }
 }

@@ -3,6 +3,7 @@
 
 import { inputBox, node, selectBox } from "./dom.js";
 import { drag } from "./drag.js";
+import { tip } from "./tips.js";
 
 /** One value of a strip, a sound, an effect: its range, how it steps, and its unit.
  *  @typedef {Omit<import("./states").Figure, "moves">} Figure */
@@ -50,7 +51,7 @@ export function numberField(f, set, preview = () => {}) {
   row.className = "field";
   const name = node("span");
   name.textContent = f.title;
-  name.title = `Drag sideways; ${shown(f.low)} to ${shown(f.high)} ${f.unit}`;
+  tip(name, `Drag sideways; ${shown(f.low)} to ${shown(f.high)} ${f.unit}`);
   const input = inputBox();
   Object.assign(input, { type: "text", inputMode: "decimal", value: shown(f.value) });
   input.dataset.name = f.name;

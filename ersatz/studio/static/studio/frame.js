@@ -7,6 +7,7 @@ import { follow } from "./http.js";
 import { fieldOf, isForPage, keeps } from "./keys.js";
 import { Player } from "./player.js";
 import { isSaving } from "./saving.js";
+import { showTips } from "./tips.js";
 
 const data = document.getElementById("player-data");
 /** The page's player, or null on pages without audio. */
@@ -58,6 +59,8 @@ if (player) {
   for (const which of /** @type {import("./player.js").Which[]} */ (["reference", "remake"])) document.getElementById(`hear-${which}`)?.addEventListener("click", () => player.hear(which));
   showTransport(player);
 }
+
+showTips();
 
 const help = byId("keys");
 

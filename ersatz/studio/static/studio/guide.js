@@ -4,6 +4,7 @@
 
 import { button, node } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
+import { tip } from "./tips.js";
 
 /** @typedef {import("./sections.js").PlanSong} PlanSong */
 /** What is kept of it for a remake.
@@ -50,7 +51,7 @@ export function guideTools(box, { player, song, section, redraw }) {
   on.setAttribute("aria-pressed", String(player.guide.on));
   on.setAttribute("aria-keyshortcuts", "U");
   on.disabled = !player.canGuide;
-  on.title = player.canGuide ? "The reference along under the remake (key U); never part of a mixdown" : "The guide needs the reference’s tempo and a section that both have";
+  tip(on, player.canGuide ? "The reference along under the remake (key U); never part of a mixdown" : "The guide needs the reference’s tempo and a section that both have");
   box.append(on);
   if (!player.guide.on) return;
   box.append(

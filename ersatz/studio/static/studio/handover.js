@@ -25,7 +25,7 @@ async function made(button) {
     return;
   }
   const place = /** @type {Element} */ (button.closest("tr")?.querySelector(".job-place"));
-  const progress = progressElement("Export");
+  const progress = progressElement("Export", "You can go on elsewhere: it waits here under Download.");
   place.replaceChildren(progress);
   const job = await follow(data.job.id, progress);
   place.replaceChildren();

@@ -104,11 +104,13 @@ export function timeLeft(now = () => performance.now() / 1000) {
   };
 }
 
-/** @param {string} label */
-export function progressElement(label) {
+/** A job's progress; `meanwhile`: what can be done until it ends.
+ *  @param {string} label */
+export function progressElement(label, meanwhile = "") {
   const element = node("div");
   element.className = "job";
   element.innerHTML = '<div class="progress" role="progressbar" aria-valuemin="0" aria-valuemax="100" aria-valuenow="0"><div class="progress-bar"></div></div><span class="job-says" role="status">waiting</span><button class="btn btn-tool job-cancel" type="button">Cancel</button>';
   element.querySelector(".progress")?.setAttribute("aria-label", label);
+  if (meanwhile) element.append(node("span", "soft", meanwhile));
   return element;
 }

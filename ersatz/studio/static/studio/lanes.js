@@ -8,6 +8,7 @@ import { button, inputBox, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { tip } from "./tips.js";
 
 /** What an arrow key does to a point: a factor of its frequency, dB more.
  *  @type {Record<string, [number, number]>} */
@@ -109,7 +110,7 @@ export class LaneRows {
     fold?.setAttribute("aria-label", `${this.folded.has(strip.id) ? "Unfold" : "Fold"} ${calledOf(strip)}`);
     const name = button(strip.name, (event) => this.act.choose(strip.id, event), "lane-name");
     name.setAttribute("aria-pressed", String(strip.id === this.picked || this.chosen.has(strip.id)));
-    name.title = `${calledOf(strip)}; with Ctrl or Shift several are chosen`;
+    tip(name, `${calledOf(strip)}; with Ctrl or Shift several are chosen`);
     name.setAttribute("aria-label", calledOf(strip));
     const fader = node("input", "fader"), figure = inputBox(), meter = node("span", "meter");
     Object.assign(fader, { type: "range", min: FADER_LOW, max: FADER_HIGH, step: 0.1, value: faderPlace(strip.figures.gain_db) });
@@ -134,7 +135,7 @@ export class LaneRows {
       const one = button(letter, act, "btn btn-tool btn-square");
       one.setAttribute("aria-pressed", String(on));
       one.setAttribute("aria-label", said);
-      one.title = said;
+      tip(one, said);
       return one;
     };
     const line = node("div", "lane-line");

@@ -4,6 +4,7 @@
 
 import { node } from "./dom.js";
 import { minus } from "./draw.js";
+import { tip } from "./tips.js";
 
 const CHUNK = 4, PER_BAR = 16, FLOOR_DB = -54, HOLD_S = 1.2;
 /** Where the master's limiter takes more than this, the mix is driven into it. */
@@ -65,7 +66,7 @@ export class MixMeters {
       mix.append(box);
       return [name, value];
     }));
-    mix.title = "Momentary and short-term loudness in LUFS, peak in dBFS, what the limiter takes away, correlation of left and right";
+    tip(mix, "Momentary and short-term loudness in LUFS, peak in dBFS, what the limiter takes away, correlation of left and right");
   }
 
   start() {
@@ -99,7 +100,7 @@ export class MixMeters {
     peak.textContent = said(this.holds.get("master")?.db ?? data.strips.master.peak_db[at]);
     this.limited = Math.max(data.limited_db[at], this.limited * 0.98);
     reduction.textContent = `${minus((-this.limited).toFixed(1))} dB${this.limited > MUCH_REDUCED_DB ? " ▲" : ""}`;
-    reduction.title = this.limited > MUCH_REDUCED_DB ? "The limiter takes more than 4 dB: the mix is driven into it" : "";
+    tip(reduction, this.limited > MUCH_REDUCED_DB ? "The limiter takes more than 4 dB: the mix is driven into it" : "");
     correlation.textContent = minus(data.correlation[at].toFixed(1));
     const takings = this.takings.at(k)?.taken;
     if (takings) this.taken(Object.fromEntries(Object.entries(takings).map(([id, row]) => [id, row[at] ?? 0])));

@@ -7,6 +7,7 @@ import { button, mark, node } from "./dom.js";
 import { drag } from "./drag.js";
 import { plainNote } from "./notespage.js";
 import { noteName, placeSaid, tonicClass } from "./pitches.js";
+import { tip } from "./tips.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 /** @typedef {import("./notespage.js").Note} Note */
@@ -329,7 +330,7 @@ export class NoteGrid {
       const bar = place(node("i", "velocity"), note.tick / BAR, 0.012);
       bar.style.height = `${note.velocity * (VELOCITY_TALL - 4)}px`;
       bar.classList.toggle("chosen", page.picked.has(page.placeOf(row, note)));
-      bar.title = `${this.nameOf(note)}: ${Math.round(note.velocity * 100)} %`;
+      tip(bar, `${this.nameOf(note)}: ${Math.round(note.velocity * 100)} %`);
       bar.addEventListener("pointerdown", (event) => {
         let velocity = note.velocity;
         const move = (/** @type {PointerEvent} */ e) => {

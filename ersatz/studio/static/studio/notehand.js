@@ -3,6 +3,7 @@
 
 import { button, node } from "./dom.js";
 import { plainField as field } from "./fields.js";
+import { tip } from "./tips.js";
 import { FIRST_SLICE } from "./vocabulary.js";
 
 /** @typedef {import("./states").Note} Note */
@@ -47,6 +48,6 @@ export function handTools(box, page, nameOf) {
     page.draw();
   });
   lock.setAttribute("aria-pressed", String(all));
-  lock.title = "What is locked stays when the rest is generated anew";
+  tip(lock, "What is locked stays when the rest is generated anew");
   box.append(lock, button("Delete", () => page.remove(row, chosen), "btn btn-link"));
 }

@@ -17,6 +17,7 @@ import { handTools } from "./notehand.js";
 import { NotesPage } from "./notespage.js";
 import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
+import { tip } from "./tips.js";
 import { variantUrl } from "./variant.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
@@ -122,7 +123,7 @@ function hearTools() {
     const one = button(title, () => put(() => { if (!set.delete(id)) set.add(id); }), "btn btn-tool btn-square");
     one.setAttribute("aria-pressed", String(set.has(id)));
     one.setAttribute("aria-label", said);
-    one.title = said;
+    tip(one, said);
     return one;
   };
   const clear = button("Clear", () => put(() => { page.muted.clear(); page.soloed.clear(); }));

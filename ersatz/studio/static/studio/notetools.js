@@ -3,6 +3,7 @@
 
 import { button, dataOf, byId, inputBox, menu, node, row } from "./dom.js";
 import { choiceField, plainField as field } from "./fields.js";
+import { tip } from "./tips.js";
 import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
 /** @typedef {import("./notespage.js").NotesPage} NotesPage */
@@ -35,13 +36,13 @@ export function makeTools(box, page) {
   box.append(node("b", "", "Generate"));
   if (there !== null && there !== undefined && (TRACED.includes(part.role) || part.role === "bass")) {
     const trace = button("Trace the reference", () => page.send.ask({ kind: "trace", part: part.id, pattern: name, section: there }));
-    trace.title = part.role === "bass" ? "Its rhythm, on the song’s own tonic" : "Its hits, as loud and as late";
+    tip(trace, part.role === "bass" ? "Its rhythm, on the song’s own tonic" : "Its hits, as loud and as late");
     box.append(trace);
   }
   const locked = () => pattern.notes.flatMap((n, i) => (page.locked.has(page.placeOf(part, n)) ? [i] : []));
   const generate = () => page.send.ask({ kind: "generate", part: part.id, pattern: name, seed: held.seed, locked: locked(), per_bar: held.density, section: there ?? 0 });
   const density = field("Density", "density", "a bar", 0, 32, held.density, 1, (v) => { held.density = v; });
-  density.title = "Notes or hits a bar; 0: as many as the style’s figure has";
+  tip(density, "Notes or hits a bar; 0: as many as the style’s figure has");
   box.append(
     button("Generate", generate),
     field("Seed", "seed", "", 1, 999, held.seed, 1, (v) => { held.seed = v; generate(); }),

@@ -4,6 +4,7 @@
 import { place } from "./bars.js";
 import { inputBox, node } from "./dom.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { tip } from "./tips.js";
 
 /** @typedef {import("./states").PlanPart} PlanPart */
 
@@ -33,7 +34,7 @@ export function partHead(part, home, send) {
   const head = document.createDocumentFragment();
   const name = node("a", "partname", part.name);
   name.href = `${home}parts/${part.id}/${Object.keys(part.patterns).length ? "notes/" : ""}`;
-  name.title = `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`;
+  tip(name, `Open ${part.name}; ${part.duckDb ? `ducked by ${part.duckDb.toFixed(1)} dB` : "not ducked"}`);
   const gain = inputBox();
   Object.assign(gain, { type: "text", inputMode: "decimal", value: part.gainDb.toFixed(1) });
   stepped(gain, 0.5);

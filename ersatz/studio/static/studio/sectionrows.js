@@ -7,6 +7,7 @@ import { drag } from "./drag.js";
 import { el, sectionNames } from "./draw.js";
 import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid } from "./sections.js";
+import { tip } from "./tips.js";
 
 /** @typedef {import("./sections.js").PlanSong} PlanSong */
 /** @typedef {import("./bars.js").BarRows} BarRows */
@@ -27,7 +28,7 @@ export function referenceRows(rows, song, reference, { clicked, pick }) {
   lane.append(place(svg, 0, reference.bars));
   for (const c of reference.changes) {
     const mark = place(node("i", `refchange${opens(c) ? "" : " closes"}`), c.bar - 1, 0);
-    mark.title = `Reference, ${changeSaid(c)}`;
+    tip(mark, `Reference, ${changeSaid(c)}`);
     lane.append(mark);
   }
   const blocks = rows.row("", 28, "refrow"), names = sectionNames(reference.sections.map((s) => [s.label]));
@@ -39,7 +40,7 @@ export function referenceRows(rows, song, reference, { clicked, pick }) {
     block.append(node("span", "", names[i]));
     if (missing.has(i)) block.append(node("em", "", "missing"));
     block.setAttribute("aria-label", `Reference: ${names[i]}, bars ${s.start} to ${s.start + s.bars - 1}${usual}${missing.has(i) ? ", missing in the remake" : ""}`);
-    block.title = block.getAttribute("aria-label") ?? "";
+    tip(block, block.getAttribute("aria-label") ?? "");
     block.addEventListener("click", () => pick(i));
     blocks.append(block);
   });
@@ -60,7 +61,7 @@ export function ownRow(rows, song, { still, seek, send }) {
     if (said) block.append(node("em", "", said));
     markStill(block, song, still);
     block.setAttribute("aria-label", `${s.name}, bars ${s.start} to ${s.start + s.bars - 1}${said ? `, ${said} than the reference’s`.replace("not in the reference than the reference’s", "not in the reference") : ""}`);
-    block.title = block.getAttribute("aria-label") ?? "";
+    tip(block, block.getAttribute("aria-label") ?? "");
     lane.append(block);
     movable(rows, song, block, i, { seek, send });
   });

@@ -3,6 +3,7 @@
 
 import { button, inputBox, menu, node, row, selectBox } from "./dom.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { tip } from "./tips.js";
 import { editTitle } from "./title.js";
 import { LABELS } from "./vocabulary.js";
 
@@ -32,7 +33,7 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   const own = (/** @type {string} */ kind, more = {}) => send({ kind, section: section.id, ...more });
   /** @type {HTMLButtonElement} */
   const name = button(section.name, () => editTitle(name, section.name, (title) => own("rename_section", { name: title === section.label ? "" : title })), "section-name");
-  name.title = "Give it a name of your own";
+  tip(name, "Give it a name of your own");
 
   const label = selectBox();
   label.setAttribute("aria-label", `What ${section.name} is`);

@@ -36,7 +36,7 @@ export class Solver {
       this.says.textContent = data.error;
       return;
     }
-    const place = progressElement("Balance");
+    const place = progressElement("Balance", "Listen and change on: what you do meanwhile stays.");
     this.progress.replaceChildren(place);
     const job = await follow(data.job.id, place);
     this.progress.replaceChildren();

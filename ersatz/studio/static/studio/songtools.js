@@ -4,6 +4,7 @@
 import { button, node } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 import { pitchNames } from "./pitches.js";
+import { tip } from "./tips.js";
 import { SCALES, TONICS } from "./vocabulary.js";
 
 let transpose = true;
@@ -19,7 +20,7 @@ export function songTools(box, { song, send, redraw }) {
   const names = TONICS.map(written);
   const moves = button(transpose ? "with what is there" : "for what comes", () => { transpose = !transpose; redraw(); });
   moves.setAttribute("aria-pressed", String(transpose));
-  moves.title = "Whether a change of key transposes what is written already";
+  tip(moves, "Whether a change of key transposes what is written already");
   list.replaceChildren(
     numberField({ name: "song-bpm", title: "Tempo", unit: "BPM", low: 40, high: 240, value: song.bpm, scale: "linear", step: 0 }, (bpm) => send({ kind: "set_tempo", bpm })),
     choiceField({ name: "song-tonic", title: "Key", options: names, value: written(tonic) }, (name) => key({ tonic: TONICS[names.indexOf(name)] })),

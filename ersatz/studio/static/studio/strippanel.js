@@ -4,6 +4,7 @@
 import { button, menu, node, row } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
 import { CLOSED_DB } from "./mixacts.js";
+import { tip } from "./tips.js";
 import { editTitle } from "./title.js";
 
 /** @typedef {import("./states").StripState} Strip */
@@ -28,12 +29,12 @@ export function stripHead(box, { strip, together, send, isLocked, lock }) {
   if (strip.kind === "part" || strip.kind === "master") {
     const toggle = button(isLocked ? "Locked" : "Lock", lock);
     toggle.setAttribute("aria-pressed", String(isLocked));
-    toggle.title = "Balance for me leaves it as it is";
+    tip(toggle, "Balance for me leaves it as it is");
     tools.append(toggle);
   }
   if (strip.kind === "part" || strip.kind === "bus") {
     const group = button(together.length > 1 ? `Group ${together.length} strips` : "Add a bus", () => send({ kind: "add_bus", name: `${strip.name} bus`, of: together.map((s) => s.id), out: strip.out }));
-    group.title = `A bus of ${together.map((s) => s.name).join(", ")}`;
+    tip(group, `A bus of ${together.map((s) => s.name).join(", ")}`);
     tools.append(group);
   }
   if (strip.kind === "return") tools.append(menu("Add a return", ["reverb", "delay"].map((space) => row(space[0].toUpperCase() + space.slice(1), () => send({ kind: "add_return", name: `${space[0].toUpperCase()}${space.slice(1)} 2`, space })))));

@@ -101,7 +101,7 @@ async function correct(fields) {
     return;
   }
   player.replaceReference(data.reference);
-  const place = byId("measuring"), progress = progressElement("Survey");
+  const place = byId("measuring"), progress = progressElement("Survey", "The grid has moved; listen, or correct on: the figures follow.");
   if (mine === corrected) place.replaceChildren(progress);
   const job = await follow(data.job.id, progress);
   if (mine !== corrected) return;

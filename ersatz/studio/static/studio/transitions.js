@@ -4,6 +4,7 @@
 import { edge, place } from "./bars.js";
 import { button, menu, node, row, selectBox } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
+import { tip } from "./tips.js";
 import { TRANSITIONS } from "./vocabulary.js";
 
 const LINE = 24;
@@ -78,7 +79,7 @@ export class Transitions {
       thing.dataset.transition = t.id;
       thing.append(node("span", "", `${TRANSITIONS[t.kind].title}${["impact", "crash"].includes(t.kind) ? "" : ` ${bars(t.beats)}`}`));
       thing.setAttribute("aria-label", `${TRANSITIONS[t.kind].title}, ${bars(t.beats)}${Number.isInteger(t.beats / 4) ? " bars" : ""}, at bar ${boundary + 1}`);
-      thing.title = thing.getAttribute("aria-label") ?? "";
+      tip(thing, thing.getAttribute("aria-label") ?? "");
       thing.addEventListener("focus", () => this.pick(t.id));
       thing.addEventListener("click", () => { thing.focus(); this.pick(t.id); });
       thing.addEventListener("keydown", (event) => this.#key(event, t));
