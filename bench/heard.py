@@ -73,7 +73,7 @@ TOUCH = """([strip]) => {
   return now;
 }"""
 LET_GO = "lane.querySelector('.fader').dispatchEvent(new Event('change', { bubbles: true }));"
-PLAYS_AS_IT_STANDS = "(was) => window.heard.player.overlay.base.sha !== was"
+PLAYS_AS_IT_STANDS = "(was) => window.heard.player.overlay.base.listen !== was"
 
 
 def record(page: Any) -> None:
@@ -136,7 +136,7 @@ def heard_after(recorded: list[Any], touched: float, length_s: float, rate_hz: i
 
 def true_render_ms(page: Any, strip: str) -> float:
     """From letting go of a fader to where the true render has taken over, ms."""
-    was = page.evaluate("window.heard.player.overlay.base.sha")
+    was = page.evaluate("window.heard.player.overlay.base.listen")
     begin = touch(page, strip, f"hold(-12.3); {LET_GO}")
     page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
     return 1000 * (float(page.evaluate("window.heard.context.currentTime")) - begin)
@@ -144,7 +144,7 @@ def true_render_ms(page: Any, strip: str) -> float:
 
 def undo(page: Any) -> None:
     page.wait_for_function("() => !document.body.hasAttribute('data-saving')")
-    was = page.evaluate("window.heard.player.overlay.base.sha")
+    was = page.evaluate("window.heard.player.overlay.base.listen")
     page.keyboard.press("Control+z")
     page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
 
@@ -154,7 +154,7 @@ def all_touches(page: Any, strip: str, bpm: float, times: int = 3) -> dict[str, 
     out: dict[str, list[float]] = {}
     for _ in range(times):
         for what in TOUCHES:
-            was = page.evaluate("window.heard.player.overlay.base.sha")
+            was = page.evaluate("window.heard.player.overlay.base.listen")
             out.setdefault(what, []).append(milliseconds(page, strip, what, bpm))
             if what == "solo":
                 touch(page, strip, TOUCHES[what])

@@ -86,7 +86,10 @@ class House(Server):
 
     def __init__(self, home: Path):
         super().__init__(home)
-        self._references, self._drafts = iter(range(2, 2 + seed_count("REFERENCES") - 1)), iter(range(1, 1 + seed_count("DRAFTS")))
+        references, drafts = seed_count("REFERENCES"), seed_count("DRAFTS")
+        self._references, self._drafts = iter(range(2, references + 1)), iter(range(1, drafts + 1))
+        #: The target, and the remake that is measured and that no test changes.
+        self.target, self.remake = f"/targets/{references + 1}/", f"/remakes/{drafts + 1}/"
 
     #: The reference that no test changes.
     reference = "/references/1/"

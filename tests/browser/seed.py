@@ -18,10 +18,11 @@ from ersatz.core.audio import Audio, read_audio, write_audio  # noqa: E402
 from ersatz.core.mixdown.render import RATE_HZ  # noqa: E402
 from ersatz.core.song.document import Song  # noqa: E402
 from ersatz.studio.middleware import LOCAL_USER  # noqa: E402
-from ersatz.studio.models import Reference, Remake  # noqa: E402
+from ersatz.studio.models import Measurement, Reference, Remake  # noqa: E402
+from ersatz.studio.shared.targets import make_target  # noqa: E402
 
 #: One for each test that corrects its survey, and the first for all that don't; drafts for those that edit one.
-REFERENCES, DRAFTS = 6, 15
+REFERENCES, DRAFTS = 6, 18
 
 
 def main(folder: Path) -> None:
@@ -45,6 +46,11 @@ def main(folder: Path) -> None:
     for k in range(DRAFTS):
         remake = Remake.objects.create(owner=user, reference=references[0], title=f"Draft {k}")
         remake.start(Song.from_json(song), "Drafted from the reference")
+    # What is looked at and never changed: a remake that is measured, and a target.
+    read = Remake.objects.create(owner=user, reference=references[0], title="Draft to look at")
+    read.start(Song.from_json(song), "Drafted from the reference")
+    Measurement.objects.create(remake=read, sha=Song.from_json(song).sha(), survey_json=survey)
+    make_target(user, title="House of the pier", members=[], style="tech-house")
 
 
 if __name__ == "__main__":

@@ -17,22 +17,27 @@ GRID = '/class="(note|hit)/'
 FOUND = f"""axe.run(document, {{ rules: {RULES}, resultTypes: ['violations'] }}).then((found) => [
   found.passes.length, found.violations.flatMap((v) => v.nodes.filter((n) => !(v.id === 'target-size' && {GRID}.test(n.html)))
     .map((n) => `${{v.id}}: ${{n.html.slice(0, 160)}}`))])"""
-#: Address, and what is there when the page is.
-PAGES = {
-    "shelf": ("/", ".portrait"), "survey": ("/references/1/", "#score svg rect.refbox"),
-    "printed sheet": ("/references/1/sheet/", "h1"),
-    "plan": ("/remakes/1/", "[data-own]"), "notes": ("/remakes/1/parts/bass/notes/", ".note"),
-    "hits": ("/remakes/1/parts/kick/notes/", ".hit"), "sound": ("/remakes/1/parts/bass/", ".pad"),
-    "balance": ("/remakes/1/balance/", ".lane .energy"), "handover": ("/remakes/1/handover/", ".handover"),
-    "new target": ("/targets/new/", "h1"),
-}  # fmt: skip
+
+
+def pages(house):
+    """Every page: its address, and what is there when it is."""
+    return {
+        "shelf": ("/", ".portrait"), "survey": (house.reference, "#score svg rect.refbox"),
+        "printed sheet": (f"{house.reference}sheet/", "h1"),
+        "two side by side": (f"{house.reference}beside/2/", "#beside-score svg"),
+        "target": (house.target, "#score svg rect.refbox"), "new target": ("/targets/new/", "h1"),
+        "plan": (house.remake, "[data-own]"), "notes": (f"{house.remake}parts/bass/notes/", ".note"),
+        "hits": (f"{house.remake}parts/kick/notes/", ".hit"), "sound": (f"{house.remake}parts/bass/", ".pad"),
+        "balance": (f"{house.remake}balance/", ".lane .energy"), "gap": (f"{house.remake}gap/", "#gap-spectrum .ownline"),
+        "handover": (f"{house.remake}handover/", ".handover"),
+    }  # fmt: skip
 
 
 @pytest.mark.parametrize("film", ["light", "dark"])
 def test_axe_finds_nothing_on_any_page(chromium, house, film):
     page = opened(chromium, house.address, bypass_csp=True, color_scheme=film)
     wrong = {}
-    for name, (address, there) in PAGES.items():
+    for name, (address, there) in pages(house).items():
         page.goto(address)
         page.locator(there).first.wait_for()
         page.add_script_tag(path=str(AXE))
@@ -48,7 +53,7 @@ def test_nothing_is_cut_at_twice_the_size(chromium, house):
     """A window of 1280 px at 200 % shows 640: pages may scroll down, not sideways, and the transport is all there."""
     page = opened(chromium, house.address, device_scale_factor=2)
     page.set_viewport_size({"width": 640, "height": 400})
-    for name, (address, there) in PAGES.items():
+    for name, (address, there) in pages(house).items():
         page.goto(address)
         page.locator(there).first.wait_for(state="attached")
         assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth + 1"), name

@@ -106,9 +106,7 @@ def test_figures_that_do_not_fit_are_said_and_change_nothing(mix):
         page.keyboard.press("Enter")
         page.locator("#balance-says", has_text=said).wait_for()
         assert level.input_value() == before
-    assert (
-        page.locator("#undo").get_attribute("title") in ("", "Drafted from the reference") or page.locator("#undo:disabled").count()
-    )
+    assert page.locator("#undo").get_attribute("data-tip") in (None, "Drafted from the reference")
 
 
 def test_strips_are_grouped_and_a_chain_is_copied_saved_and_heard_off(mix):
@@ -136,7 +134,7 @@ def test_strips_are_grouped_and_a_chain_is_copied_saved_and_heard_off(mix):
 
     # All of it off is heard, changes nothing, and is over with the next press.
     page.evaluate("async () => { window.heard = (await import('/static/studio/frame.js')).player.tracks.remake; }")
-    undo = page.locator("#undo").get_attribute("title")
+    undo = page.locator("#undo").get_attribute("data-tip")
     off = page.get_by_role("button", name="Everything off")
     off.click()
     page.wait_for_function("() => window.heard.url.includes('/with/')")
@@ -145,7 +143,7 @@ def test_strips_are_grouped_and_a_chain_is_copied_saved_and_heard_off(mix):
     off.click()
     page.locator(".taken", has_text="dB").first.wait_for()
     page.wait_for_function("() => !window.heard.url.includes('/with/')")
-    assert page.locator("#undo").get_attribute("title") == undo
+    assert page.locator("#undo").get_attribute("data-tip") == undo
     assert not page.problems
 
 
@@ -162,6 +160,23 @@ def test_the_analyser_shows_strips_over_the_mix_and_names_the_loudest(mix):
     page.get_by_role("button", name="Loudest two").click()
     named = page.locator(".loudest > span").all_inner_texts()
     assert len(named) == 10 and any("Kick" in n for n in named[:3])
+    assert not page.problems
+
+
+def test_the_keyboard_opens_the_analyser_and_chooses_bands(mix):
+    page = mix
+    page.keyboard.press("a")
+    page.locator(".lane.sum.open").wait_for()
+    page.keyboard.press("b")
+    assert page.locator("#band").input_value() == "sub"
+    page.keyboard.press("n")
+    assert page.locator("#without-band").get_attribute("aria-pressed") == "true"
+    in_hand = page.locator("[data-strip].picked").get_attribute("data-strip")
+    page.keyboard.press("ArrowDown")
+    page.locator(f"[data-strip='{in_hand}']:not(.picked)").wait_for()
+    assert page.locator("[data-strip].picked .lane-name").get_attribute("aria-pressed") == "true"
+    page.keyboard.press("m")
+    undo_says(page, "muted")
     assert not page.problems
 
 

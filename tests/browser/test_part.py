@@ -53,6 +53,49 @@ def test_a_sound_is_shaped_in_the_browser_alone(part):
     assert not part.problems
 
 
+def test_a_sound_and_a_chain_are_saved_under_a_name(part):
+    part.locator("#keep-sound").click()
+    part.get_by_label("Name of the sound").fill("Gangway lead")
+    part.keyboard.press("Enter")
+    part.get_by_role("button", name="Load Gangway lead").wait_for()
+    part.locator("#keep-sound").click()
+    part.get_by_label("Name of the sound").fill("nothing")
+    part.keyboard.press("Escape")
+    assert part.get_by_role("button", name="Load nothing").count() == 0
+    part.locator("#add-effect").select_option("reverb")
+    undo_says(part, "Reverb added")
+    part.locator("#keep-chain").click()
+    part.get_by_label("Name of the chain").fill("Hold echo")
+    part.keyboard.press("Enter")
+    part.locator("#add-chain").select_option(label="Hold echo")
+    undo_says(part, "Reverb added")
+    assert part.locator(".device-name").all_inner_texts() == ["Reverb", "Reverb"]
+    assert not part.problems
+
+
+def test_tips_come_by_pointer_and_by_keyboard_and_go(part):
+    name = part.locator(".field:not(.choice-field) span").first
+    name.hover()
+    part.locator(".tooltip", has_text="Drag sideways").wait_for()
+    part.mouse.move(5, 5)
+    part.locator(".tooltip").wait_for(state="detached")
+    # What is cut off is shown whole.
+    part.evaluate(
+        "() => { const n = document.querySelector('.field span'); n.style.maxWidth = '12px'; n.style.display = 'block'; }"
+    )
+    name.hover()
+    part.locator(".tooltip", has_text=name.inner_text()).wait_for()
+    part.keyboard.press("Escape")
+    part.locator(".tooltip").wait_for(state="detached")
+    part.locator("#add-effect").select_option("reverb")
+    undo_says(part, "Reverb added")
+    part.locator("#undo").focus()
+    part.keyboard.press("Shift+Tab")
+    part.keyboard.press("Tab")
+    part.locator(".tooltip", has_text="Reverb added").wait_for()
+    assert not part.problems
+
+
 def test_a_sample_is_brought_played_and_sliced(part, tmp_path):
     rng = np.random.default_rng(1)
     x = np.zeros(2 * RATE)
@@ -89,7 +132,7 @@ def test_keys_play_and_are_taken_down_along_the_player(part):
     part.keyboard.press("Space")
     part.locator("#play.is-playing").wait_for()
     part.wait_for_timeout(1500)
-    with part.expect_response(lambda answer: "/listen/note/" in answer.url) as note:
+    with part.expect_response(lambda answer: "/note/" in answer.url) as note:
         part.keyboard.down("d")
         part.wait_for_timeout(300)
         part.keyboard.up("d")

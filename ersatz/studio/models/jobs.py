@@ -6,6 +6,7 @@ from typing import TypedDict
 
 from django.conf import settings
 from django.db import models
+from django.urls import reverse
 from django.utils import timezone
 
 from ersatz.studio.models.references import Reference
@@ -22,9 +23,10 @@ class StripChange(TypedDict):
 
 
 class JobState(TypedDict):
-    """`changes` of a balance; `fraction` 0..1."""
+    """`url` is where it is looked at; `changes` of a balance; `fraction` 0..1."""
 
     id: int
+    url: str
     kind: str
     state: str
     phase: str
@@ -82,6 +84,7 @@ class Job(models.Model):
     def as_json(self) -> JobState:
         return {
             "id": self.pk,
+            "url": reverse("job", args=[self.pk]),
             "kind": self.kind,
             "state": self.state,
             "phase": self.phase,

@@ -16,6 +16,7 @@ from ersatz.core.song.parts import DRUM_ROLES, Groove, Part, Pattern
 from ersatz.core.survey.document import Survey
 from ersatz.core.voices import complete, sampler, voice_of
 from ersatz.studio.models import OwnSample, Remake, Revision
+from ersatz.studio.shared.addresses import song_address
 from ersatz.studio.shared.edit import Steps, steps
 from ersatz.studio.shared.parts import middle_of
 
@@ -109,7 +110,7 @@ def notes_state(remake: Remake, revision: Revision, part: Part) -> NotesState:
         swing=song.swing_percent,
         part=part.id,
         pitched=is_pitched(part),
-        note=f"/listen/note/{remake.pk}/{revision.sha}/",
+        note=f"{song_address(remake.pk, revision.sha)}note/",
         parts=[(p.id, p.name, p.role, bool(p.patterns), is_pitched(p)) for p in song.parts],
         rows=[_row(p, OwnSample.objects.finder(remake.owner)) for p in in_grid_with(song, part)],
         sections=_sections(song, survey),

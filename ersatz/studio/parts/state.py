@@ -17,6 +17,7 @@ from ersatz.core.voices import complete, gone, library, voice_of
 from ersatz.core.voices.blocks import BLOCKS, Block, block_of
 from ersatz.core.voices.pictures import SoundPictures, pictures_of
 from ersatz.studio.models import OwnSample, Remake, Revision, SavedSound
+from ersatz.studio.shared.addresses import song_address
 from ersatz.studio.shared.chains import ChainChoice, chains_for
 from ersatz.studio.shared.edit import Steps, steps
 from ersatz.studio.shared.effects import EffectState, Figure, Options, effect_state, figure, options
@@ -91,7 +92,8 @@ class PartState(Steps):
 
 @dataclass(frozen=True)
 class SoundChoice:
-    """A sound to load, shipped or, with an `id`, saved by the producer. `listen`: where it is heard."""
+    """A sound to load, shipped or, with an `id`, saved by the producer. `listen`: where it is heard; `forget`: where it is
+    deleted, "" for shipped ones."""
 
     id: int | None
     name: str
@@ -101,6 +103,7 @@ class SoundChoice:
     brightness: str
     sound: Sound
     listen: str
+    forget: str = ""
 
 
 @dataclass(frozen=True)
@@ -110,6 +113,7 @@ class SampleChoice:
     sha: str
     seconds: float
     listen: str
+    forget: str
 
 
 @dataclass(frozen=True)
@@ -158,7 +162,7 @@ def part_state(remake: Remake, revision: Revision, part: Part) -> PartState:
         bars=song.bars,
         remake=remake.pk,
         part=OpenPart(part.id, part.name, part.role, middle_of(part)),
-        note=f"/listen/note/{remake.pk}/{revision.sha}/{part.id}/",
+        note=f"{song_address(remake.pk, revision.sha)}note/{part.id}/",
         parts=[(p.id, p.name, p.sound.name or voice_of(p.sound).title) for p in song.parts],
         key=(song.tonic, song.mode),
         pattern=_pattern(song, part),
@@ -189,13 +193,21 @@ def _measured_ducker(remake: Remake, song: Song, part: Part) -> Effect | None:
 def browser_state(user: Any, role: str, song: Song | None = None) -> BrowserState:
     """Sounds to choose from, shipped and saved, and saved chains as `song` can play them."""
     shipped = [
-        SoundChoice(None, e.name, e.role, e.kind, " ".join(e.character), e.brightness, e.sound, f"/listen/sound/{e.name}.flac")
+        SoundChoice(
+            None, e.name, e.role, e.kind, " ".join(e.character), e.brightness, e.sound, reverse("listen-sound", args=[e.name])
+        )
         for e in library.library().values()
     ]
     own = [
-        SoundChoice(s.pk, s.name, s.role, "own", "", "", s.sound, f"/listen/saved/{s.pk}.flac") for s in SavedSound.objects.of(user)
+        SoundChoice(s.pk, s.name, s.role, "own", "", "", s.sound, reverse("listen-saved", args=[s.pk]), _forget("sound", s))
+        for s in SavedSound.objects.of(user)
     ]
     brought = [
-        SampleChoice(s.pk, s.name, s.sha, s.seconds, reverse("listen-sample", args=[s.pk])) for s in OwnSample.objects.of(user)
+        SampleChoice(s.pk, s.name, s.sha, s.seconds, reverse("listen-sample", args=[s.pk]), _forget("sample", s))
+        for s in OwnSample.objects.of(user)
     ]
     return BrowserState(own + shipped, brought, chains_for(user, song), role, [(s.name, s.title) for s in EFFECTS.values()])
+
+
+def _forget(what: str, kept: SavedSound | OwnSample) -> str:
+    return reverse("sound-forget", args=[what, kept.pk])

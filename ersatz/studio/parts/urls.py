@@ -15,7 +15,7 @@ urlpatterns = [
     path("samples/", views.bring_sample, name="sample-bring"),
     path("listen/sample/<number:pk>.flac", views.own_sample, name="listen-sample"),
     path("sounds/forget/<slug:what>/<number:pk>/", views.forget, name="sound-forget"),
-    path("listen/note/<number:pk>/<slug:sha>/<slug:part>/<number:midi>.flac", views.note, name="listen-note"),
+    path("listen/remake/<number:pk>/<slug:sha>/note/<slug:part>/<number:midi>.flac", views.note, name="listen-note"),
     path("listen/sound/<str:name>.flac", views.shipped, name="listen-sound"),
     path("listen/saved/<number:pk>.flac", views.saved, name="listen-saved"),
 ]

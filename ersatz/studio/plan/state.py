@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache
 
+from django.urls import reverse
+
 from ersatz.core.edits import section_name
 from ersatz.core.gap.plans import PlanDifference, plan_differences
 from ersatz.core.song.document import Song, Transition
@@ -125,10 +127,13 @@ class ReferencePlan:
 
 @dataclass(frozen=True)
 class ShippedSound:
+    """`listen`: where it is heard."""
+
     name: str
     kind: str
     character: str
     brightness: str
+    listen: str
 
 
 @dataclass(frozen=True)
@@ -201,7 +206,9 @@ def _sounds_by_role() -> dict[str, list[ShippedSound]]:
     """The shipped sounds with what each is."""
     out: dict[str, list[ShippedSound]] = {}
     for sound in library.library().values():
-        out.setdefault(sound.role, []).append(ShippedSound(sound.name, sound.kind, " ".join(sound.character), sound.brightness))
+        listen = reverse("listen-sound", args=[sound.name])
+        shipped = ShippedSound(sound.name, sound.kind, " ".join(sound.character), sound.brightness, listen)
+        out.setdefault(sound.role, []).append(shipped)
     return out
 
 

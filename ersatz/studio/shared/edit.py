@@ -17,6 +17,7 @@ from ersatz.core.exchange.midi import MidiSong, read_midi
 from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
 from ersatz.studio.models import Milestone, Remake, Revision, StaleRevision
+from ersatz.studio.shared.addresses import song_address
 from ersatz.studio.shared.forms import BAD_NAME, ChosenForm, MidiForm, NameForm
 from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.variants import edit_in
@@ -84,11 +85,11 @@ def steps(remake: Remake, revision: Revision) -> Steps:
         title=remake.title,
         revision=revision.number,
         sha=revision.sha,
-        listen=f"/listen/remake/{remake.pk}/{revision.sha}/",
+        listen=song_address(remake.pk, revision.sha),
         undo=revision.sentence if revision.number > 1 else None,
         redo=after.sentence if after else None,
         history=[(r.number, r.sentence) for r in listed],
-        milestones=[Version(m.pk, m.name, f"/listen/remake/{remake.pk}/{m.sha}/") for m in remake.milestones.defer("song_json")],
+        milestones=[Version(m.pk, m.name, song_address(remake.pk, m.sha)) for m in remake.milestones.defer("song_json")],
     )
 
 

@@ -13,6 +13,7 @@ from ersatz.core.edits import section_name
 from ersatz.core.pitch import midi_hz
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models import Job, Measurement, Reference, Remake, Revision
+from ersatz.studio.shared.addresses import song_address
 from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.vocabulary import vocabulary
 
@@ -136,7 +137,7 @@ def _remake_track(remake: Remake, revision: Revision, measured: Measurement | No
     song = revision.song
     return Track(
         title=remake.title,
-        url=f"/listen/remake/{remake.pk}/{revision.sha}/",
+        url=song_address(remake.pk, revision.sha),
         bars=song.bars,
         bpm=song.bpm,
         sections=[(section_name(song, s.id), bar, s.bars) for bar, s in song.placed()],
@@ -150,7 +151,7 @@ def reference_track(reference: Reference, survey: Survey) -> ReferenceTrack:
     grid = reference.listening_grid(survey)
     return ReferenceTrack(
         title=reference.title,
-        url=f"/listen/reference/{reference.pk}/{reference.listening_key(survey)}/",
+        url=reverse("listen-reference", args=[reference.pk, reference.listening_key(survey), 1, 1]).removesuffix("1-1.flac"),
         bars=grid.bars_in(survey.source.duration_s),
         bpm=grid.bpm,
         beats=grid.beats_per_bar,

@@ -1,11 +1,12 @@
 // @ts-check
 // "Everything off": the mix with all of a strip's effects off, or on again, equally loud both by the strip and by the mix. Nothing is changed.
 
+import { LEAST_CUT_HZ } from "./mixacts.js";
 import { louderDb, variantUrl } from "./variant.js";
 
 /** @typedef {import("./mix.js").Strip} Strip */
 
-/** Edits that switch everything of a strip off, its effects at the loudness `db` that they add; of the master its EQ and width too.
+/** Edits that switch everything of a strip off, its effects at the loudness `db` that they add; of the master its low cut, EQ and width too; its limiter stays, or what is heard would clip.
  *  @param {Strip} strip
  *  @param {number} db
  *  @returns {object[]} */
@@ -14,6 +15,7 @@ export function withoutAll(strip, db) {
   const edits = strip.effects.some((e) => e.on) ? [{ kind: "switch_chain", strip: strip.id, on: false, bypass_db: db }] : [];
   if (strip.kind !== "master") return edits;
   if (strip.eq.length) edits.push({ kind: "set_master_eq", bands: [] });
+  if ((strip.cuts?.[0] ?? 0) > LEAST_CUT_HZ) edits.push({ kind: "set_master", name: "low_cut_hz", value: LEAST_CUT_HZ });
   for (const [name, value] of Object.entries({ width: 1, mono_below_hz: 0 })) if (strip.figures[name] !== value) edits.push({ kind: "set_strip", strip: strip.id, name, value });
   return edits;
 }

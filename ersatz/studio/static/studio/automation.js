@@ -60,13 +60,14 @@ const UP = { ArrowUp: 1, ArrowDown: -1 };
 const ALONG = { ArrowLeft: -1, ArrowRight: 1 };
 
 export class Automation {
-  /** @param {{ rows: import("./bars.js").BarRows, box: HTMLElement, song: () => import("./sections.js").PlanSong, send: import("./edits.js").Send, says: HTMLElement }} options */
-  constructor({ rows, box, song, send, says }) {
+  /** @param {{ rows: import("./bars.js").BarRows, box: HTMLElement, song: () => import("./sections.js").PlanSong, send: import("./edits.js").Send, home: string }} options */
+  constructor({ rows, box, song, send, home }) {
     this.rows = rows;
     this.box = box;
     this.song = song;
     this.send = send;
-    this.says = says;
+    /** Where the remake's pages are. */
+    this.home = home;
     this.owner = "master";
     this.target = LEVEL;
     /** @type {TargetRow[]} */
@@ -136,7 +137,7 @@ export class Automation {
    *  @param {string | null} target */
   async choose(owner, target = null) {
     this.owner = owner;
-    const answer = await fetch(`/remakes/${this.song().id}/targets/${encodeURIComponent(owner)}/`);
+    const answer = await fetch(`${this.home}targets/${encodeURIComponent(owner)}/`);
     this.targets = answer.ok ? (await answer.json()).targets : [];
     this.target = (this.targets.find(([t]) => t === target) ?? this.targets[0])?.[0] ?? LEVEL;
     this.picked = null;
@@ -230,14 +231,14 @@ export class Automation {
   async #fetchLevels() {
     if (this.fetching) return;
     this.fetching = true;
-    const [first] = this.rows.view, { sha, bars, id } = this.song(), { owner } = this;
+    const [first] = this.rows.view, { sha, bars, listen } = this.song(), { owner } = this;
     const starts = Array.from({ length: Math.ceil(bars / CHUNK) }, (_, k) => k * CHUNK).sort((a, b) => Math.abs(a + CHUNK / 2 - first) - Math.abs(b + CHUNK / 2 - first));
     for (const start of starts) {
       const key = `${sha}.${owner}.${start}`;
       if (this.peaks.has(key)) continue;
       if (!this.open || sha !== this.song().sha || owner !== this.owner) break;
       try {
-        const answer = await fetch(`/listen/peaks/${id}/${sha}/${encodeURIComponent(owner)}/${start + 1}-${Math.min(bars, start + CHUNK)}.json`);
+        const answer = await fetch(`${listen}peaks/${encodeURIComponent(owner)}/${start + 1}-${Math.min(bars, start + CHUNK)}.json`);
         this.peaks.set(key, answer.ok ? (await answer.json()).peaks : []);
       } catch {
         break;

@@ -54,8 +54,6 @@ const send = edits({
 
 const preview = new Preview({
   player, bars: mix.state.bars, headroomDb,
-  stripUrl: (sha, id) => `/listen/strip/${mix.state.remake}/${sha}/${id}/`,
-  sendUrl: (sha, id, to) => `/listen/send/${mix.state.remake}/${sha}/${id}/${to}/`,
   onState: (isExact) => { byId("exact").textContent = isExact || !player.isPlaying ? "" : "heard at once; exact in a moment"; },
 });
 
@@ -115,7 +113,7 @@ async function listen() {
   await player.replaceRemake(url, { bars: state.bars });
   if (state.sha !== mix.state.sha) return;
   preview.setSolo(null);
-  preview.rebase(state.sha, state.strips, mix.wanted());
+  preview.rebase(state, mix.wanted());
 }
 
 let sectionId = mix.state.sections.find((s) => s.id === asked.get("section"))?.id ?? mainSection();
@@ -137,7 +135,7 @@ function judged() {
 const analyser = new Analyser({
   strips: () => mix.wanted(), levels: () => levels, meter: byId("mix-meter"), hear: byId("hear-band"), called: calledOf,
   fine: async (id) => {
-    const at = levels && `/listen/fine/${mix.state.remake}/${levels.sha}/${encodeURIComponent(id)}/${levels.from}-${levels.to}.json`;
+    const at = levels && `${levels.listen}fine/${encodeURIComponent(id)}/${levels.from}-${levels.to}.json`;
     const answer = at ? await fetch(at).catch(() => null) : null;
     return answer?.ok ? answer.json() : null;
   },
@@ -145,8 +143,8 @@ const analyser = new Analyser({
 const lanes = new LaneRows(byId("lanes"), { mix, levels: () => levels, marks: () => mark, act, analyser });
 lanes.picked = picked;
 const meters = new MixMeters({
-  player, url: () => `/listen/meters/${mix.state.remake}/${mix.state.sha}/`, rows: lanes.rows, mix: analyser.meter, bars: () => mix.state.bars,
-  takenUrl: () => (mix.find(picked)?.effects.some((e) => e.on && dynamics.includes(e.kind)) ? `/listen/reductions/${mix.state.remake}/${mix.state.sha}/${encodeURIComponent(picked)}/` : ""),
+  player, url: () => `${mix.state.listen}meters/`, rows: lanes.rows, mix: analyser.meter, bars: () => mix.state.bars,
+  takenUrl: () => (mix.find(picked)?.effects.some((e) => e.on && dynamics.includes(e.kind)) ? `${mix.state.listen}reductions/${encodeURIComponent(picked)}/` : ""),
   taken: (db) => chain.showTaken(db), isMeasured: () => player.tracks.remake?.url === mix.state.listen,
 });
 const ducking = new DuckingPanel({ box: byId("ducking-box"), send, state: () => mix.state, reference, picked: () => picked, most: mostDuckedDb, home });
@@ -154,7 +152,7 @@ const allOff = new AllOff({ player, levelUrl: (id) => `${home}level/${encodeURIC
 
 const clashes = new ClashPanel({
   list: byId("clash-list"), says: byId("clashes-says"), listen: () => mix.state.listen, send,
-  url: () => `/listen/clashes/${mix.state.remake}/${mix.state.sha}/${mix.state.sections.indexOf(section())}.json`,
+  url: () => `${mix.state.listen}clashes/${mix.state.sections.indexOf(section())}.json`,
   bars: judged,
   frame: (clash) => {
     mark = clash;
@@ -178,10 +176,10 @@ const solver = new Solver({
 let measuring = 0;
 /** Levels of the section as the song now stands; what was measured before is shown until then. */
 async function measure() {
-  const mine = ++measuring, { first, last } = section(), { strips: of, sha, remake } = mix.state;
-  const answer = await fetch(`/listen/lanes/${remake}/${sha}/${first}-${last}.json`).catch(() => null);
+  const mine = ++measuring, { first, last } = section(), { strips: of, listen } = mix.state;
+  const answer = await fetch(`${listen}lanes/${first}-${last}.json`).catch(() => null);
   if (mine !== measuring || !answer?.ok) return;
-  levels = { ...(await answer.json()), of, sha };
+  levels = { ...(await answer.json()), of, listen };
   analyser.forget();
   lanes.redraw();
   // What else is to be measured waits until this is there.
@@ -288,13 +286,24 @@ document.addEventListener("keydown", (event) => {
     else lanes.chosen.clear();
     pick(to);
     /** @type {HTMLElement | null | undefined} */ (lanes.rows.get(to)?.row.querySelector(".lane-name"))?.focus();
-  } else if (event.key === "m") act.mute(picked);
-  else if (event.key === "s") act.solo(picked);
+  } else KEYS[event.key]?.();
 });
+
+/** @type {Record<string, () => void>} */
+const KEYS = {
+  m: () => act.mute(picked),
+  s: () => act.solo(picked),
+  a: () => analyser.opener.click(),
+  b: () => {
+    bandChoice.selectedIndex = (bandChoice.selectedIndex + 1) % bandChoice.options.length;
+    hearBand();
+  },
+  n: () => { if (bandChoice.value) withoutBand.click(); },
+};
 
 window.addEventListener("resize", () => lanes.redraw());
 document.fonts?.ready.then(() => lanes.redraw());
-preview.rebase(mix.state.sha, mix.state.strips);
+preview.rebase(mix.state);
 toSection();
 drawAll();
 measure();

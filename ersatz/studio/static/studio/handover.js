@@ -27,7 +27,7 @@ async function made(button) {
   const place = /** @type {Element} */ (button.closest("tr")?.querySelector(".job-place"));
   const progress = progressElement("Export", "You can go on elsewhere: it waits here under Download.");
   place.replaceChildren(progress);
-  const job = await follow(data.job.id, progress);
+  const job = await follow(data.job.url, progress);
   place.replaceChildren();
   if (job.state === "done") {
     button.textContent = "Download";

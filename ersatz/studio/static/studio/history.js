@@ -71,7 +71,7 @@ export class History {
     }
     // Neither wins by being louder: the bars that are looped, or those under the playhead, are brought to one loudness.
     const { player } = this, from = Math.floor(player.loop?.start ?? Math.floor(player.position() / 8) * 8) + 1;
-    const answer = await fetch(`/listen/louder/${milestone.listen.split("/").slice(-3, -1).join("/")}/${this.state().sha}/${from}-${from + 7}.json`).catch(() => null);
+    const answer = await fetch(`${milestone.listen}than/${this.state().sha}/${from}-${from + 7}.json`).catch(() => null);
     const louderDb = answer?.ok ? (await answer.json()).db : 0;
     if (this.hearing !== milestone.id) return;
     player.replaceRemake(milestone.listen, { louderDb });

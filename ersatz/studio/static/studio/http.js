@@ -60,14 +60,14 @@ export function showProgress(bar, fraction) {
   /** @type {HTMLElement} */ (bar.firstElementChild).style.width = `${percent}%`;
 }
 
-/** Show a job's progress in `element` and resolve to its last state.
- *  @param {string | number} jobId
+/** Show the progress of the job at an address in `element` and resolve to its last state.
+ *  @param {string} url
  *  @param {Element | null} element
  *  @returns {Promise<Job>} */
-export async function follow(jobId, element) {
+export async function follow(url, element) {
   const bar = element?.querySelector(".progress");
   const says = element?.querySelector(".job-says");
-  element?.querySelector(".job-cancel")?.addEventListener("click", () => post(`/jobs/${jobId}/cancel/`), { once: true });
+  element?.querySelector(".job-cancel")?.addEventListener("click", () => post(`${url}cancel/`), { once: true });
   if (bar) showProgress(bar, Number(bar.getAttribute("aria-valuenow")) / 100);
   let misses = 0;
   const left = timeLeft();
@@ -75,7 +75,7 @@ export async function follow(jobId, element) {
     /** @type {Job | null} */
     let job = null;
     try {
-      const answer = await fetch(`/jobs/${jobId}/`);
+      const answer = await fetch(url);
       job = answer.ok ? await answer.json() : null;
     } catch {
       job = null;

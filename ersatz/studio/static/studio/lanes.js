@@ -20,8 +20,8 @@ const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
 /** @typedef {import("./mix.js").Strip} Strip */
 /** @typedef {import("./mixacts.js").Cut} Cut */
 /** @typedef {import("./mixacts.js").Band} Band */
-/** Levels as they were measured last, and of which song: its strips and its hash. `top`: the loudest third octave.
- *  @typedef {import("./analyser.js").Levels & { from: number, to: number, of: Strip[], sha: string, top?: number }} MixLevels */
+/** Levels as they were measured last, and of which song: its strips and its address. `top`: the loudest third octave.
+ *  @typedef {import("./analyser.js").Levels & { from: number, to: number, of: Strip[], listen: string, top?: number }} MixLevels */
 /** @typedef {{ row: HTMLElement, svg: SVGSVGElement, fader: HTMLInputElement, figure: HTMLInputElement, meter: HTMLElement }} Row */
 /** Where a pointer is: a share of the axis, and dB.
  *  @typedef {(event: PointerEvent) => [share: number, db: number]} At */

@@ -18,7 +18,7 @@ const BANDS = [1, 2, 3, 4, 5, 6, 7, 8];
 const OPEN_BANDS = ["bell", "low shelf", "high shelf"];
 export const CLOSED_DB = -60;
 /** The master's low cut is never lower, Hz. */
-const LEAST_CUT_HZ = 10;
+export const LEAST_CUT_HZ = 10;
 
 const eqOf = (/** @type {Strip} */ strip) => strip.effects.findIndex((e) => e.kind === "eq" && e.on);
 /** @param {number} k

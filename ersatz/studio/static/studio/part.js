@@ -56,7 +56,7 @@ function show(next) {
 }
 
 /** The loop goes on with the sound as it is, or as it was, equally loud. */
-const heard = () => player.replaceRemake(hearing === "now" ? state.listen : `${state.listen}${state.part.id}/${before.sha}/`, { bars: state.bars });
+const heard = () => player.replaceRemake(hearing === "now" ? state.listen : `${state.listen}was/${before.sha}/${state.part.id}/`, { bars: state.bars });
 
 const draw = whenFree(host, drawAll);
 

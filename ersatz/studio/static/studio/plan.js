@@ -43,7 +43,7 @@ const send = edits({ url: dataOf(host, "edit"), says, revision: () => song.revis
 const ask = (/** @type {object} */ wanted) => send.ask(wanted);
 const cells = new Cells({ host, box: byId("cell-tools"), song: () => song, send, ask, says });
 const transitions = new Transitions({ rows, box: byId("transition-tools"), song: () => song, send });
-const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, says });
+const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, home });
 automation.onOpen = () => draw();
 const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: home, state: () => song, send, player });
 const sketch = new Sketch({ picture: /** @type {HTMLCanvasElement} */ (byId("plan-notes")), host, rows, left: HEAD, song: () => song });

@@ -11,6 +11,7 @@ const NOTHING = 1e-4, SILENT = [0, 0, 0, 0];
 
 /** @typedef {import("./mix.js").Strip} Strip */
 /** @typedef {import("./player.js").Segment} Segment */
+/** @typedef {{ listen: string, strips: Strip[] }} Base */
 /** @typedef {import("./biquads.js").Section} Section */
 /** Four gains: left from left, left from right, right from left, right from right.
  *  @typedef {number[]} Matrix */
@@ -163,14 +164,11 @@ class Layer {
 }
 
 export class Preview {
-  /** `stripUrl(sha, id)` and `sendUrl(sha, id, to)`: what one adds, by bars; `headroomDb` quieter than in the mix. `onState(isExact)`.
-   *  @param {{ player: import("./player.js").Player, bars: number, stripUrl: (sha: string, id: string) => string, sendUrl: (sha: string, id: string, to: string) => string,
-   *    headroomDb: number, onState: (isExact: boolean) => void }} options */
-  constructor({ player, bars, stripUrl, sendUrl, headroomDb, onState }) {
+  /** What a strip or its send adds is heard beneath the song's own address, `headroomDb` quieter than in the mix. `onState(isExact)`.
+   *  @param {{ player: import("./player.js").Player, bars: number, headroomDb: number, onState: (isExact: boolean) => void }} options */
+  constructor({ player, bars, headroomDb, onState }) {
     this.player = player;
     this.bars = bars;
-    this.stripUrl = stripUrl;
-    this.sendUrl = sendUrl;
     this.onState = onState;
     this.scale = 10 ** (headroomDb / 20);
     /** By strip, or by strip and return.
@@ -179,20 +177,19 @@ export class Preview {
     /** Ids of the strips that are heard alone.
      *  @type {string[] | null} */
     this.solo = null;
-    /** The song that plays and its strips.
-     *  @type {{ sha: string, strips: Strip[] } | null} */
+    /** The song that plays: its address and its strips.
+     *  @type {Base | null} */
     this.base = null;
     /** @type {Strip[] | null} */
     this.wanted = null;
     player.overlay = this;
   }
 
-  /** What is playing now: the song `sha` with these strips; `wanted`: how they are to stand by now.
-   *  @param {string} sha
-   *  @param {Strip[]} strips */
-  rebase(sha, strips, wanted = strips) {
+  /** What is playing now; `wanted`: how they are to stand by now.
+   *  @param {Base} base */
+  rebase({ listen, strips }, wanted = strips) {
     const old = this.base;
-    this.base = { sha, strips };
+    this.base = { listen, strips };
     // What a strip adds stays what it was, unless something in front of its fader has changed.
     for (const [key, layer] of this.layers) {
       const strip = strips.find((s) => s.id === layer.at.id);
@@ -236,8 +233,8 @@ export class Preview {
   #layer(at, to = "") {
     const key = to ? `${at.id}>${to}` : at.id, known = this.layers.get(key);
     if (known) return known;
-    const { sha, strips } = /** @type {{ sha: string, strips: Strip[] }} */ (this.base);
-    const layer = new Layer(this, to ? this.sendUrl(sha, at.id, to) : this.stripUrl(sha, at.id), { at, sounds: sounds(strips, at) });
+    const { listen, strips } = /** @type {Base} */ (this.base), id = encodeURIComponent(at.id);
+    const layer = new Layer(this, to ? `${listen}send/${id}/${encodeURIComponent(to)}/` : `${listen}strip/${id}/`, { at, sounds: sounds(strips, at) });
     this.layers.set(key, layer);
     return layer;
   }

@@ -38,7 +38,7 @@ export class Solver {
     }
     const place = progressElement("Balance", "Listen and change on: what you do meanwhile stays.");
     this.progress.replaceChildren(place);
-    const job = await follow(data.job.id, place);
+    const job = await follow(data.job.url, place);
     this.progress.replaceChildren();
     if (job.state !== "done") {
       this.says.textContent = job.message;

@@ -93,11 +93,10 @@ export class SoundLibrary {
     return item;
   }
 
-  /** @param {"sound" | "sample"} what
-   *  @param {number} id */
-  async #forget(what, id) {
+  /** @param {{ forget: string }} kept */
+  async #forget({ forget }) {
     const { part, remake } = this.state();
-    this.take(await post(`/sounds/forget/${what}/${id}/`, { role: part.role, remake }));
+    this.take(await post(forget, { role: part.role, remake }));
   }
 
   /** A sound by itself; in the running loop where it plays, until it is played once more or another change is made.
@@ -126,7 +125,7 @@ export class SoundLibrary {
         more: s.name === this.auditioned ? "in the loop now; press again for the part’s own" : described(s),
         taken: s.name === this.state().sound.name,
         take: ["Load", `Load ${s.name}`, () => this.send({ kind: "load_sound", ...(id ? { sound: s.sound } : { shipped: s.name }) })],
-        forget: id ? () => this.#forget("sound", id) : null,
+        forget: s.forget ? () => this.#forget(s) : null,
       });
     }));
     if (!found.length) byId("sounds").textContent = "No sound fits. Another role or tone?";
@@ -143,7 +142,7 @@ export class SoundLibrary {
       }],
       also: s.seconds >= SHORTEST_LOOP_S && s.seconds <= LONGEST_LOOP_S && s.sha === sha ? this.#loopTools(s) : null,
       forget: async () => {
-        await this.#forget("sample", s.id);
+        await this.#forget(s);
         // What the part plays has changed without an edit.
         if (Object.values(this.state().sound.samples).includes(s.sha)) location.reload();
       },

@@ -79,7 +79,7 @@ export class SoundPicker {
       .map((role) => ({ role, found: this.sounds[role].filter((s) => fits(s, role, this.find.value.trim())) })).filter(({ found }) => found.length);
     this.list.replaceChildren(...groups.flatMap(({ role, found }) => {
       const list = node("ul", "sounds");
-      list.append(...found.map((sound) => soundRow({ name: sound.name, listen: `/listen/sound/${sound.name}.flac` }, {
+      list.append(...found.map((sound) => soundRow(sound, {
         more: described(sound), play: this.play, take: ["Add", `Add ${sound.name} as ${ROLE_NAMES[role]}`, () => this.add(role, sound.name)],
       })));
       return [node("h3", "", ROLE_NAMES[role]), list];

@@ -251,6 +251,7 @@ export interface Harmony {
 
 export interface JobState {
   id: number;
+  url: string;
   kind: string;
   state: string;
   phase: string;
@@ -593,6 +594,7 @@ export interface SampleChoice {
   sha: string;
   seconds: number;
   listen: string;
+  forget: string;
 }
 
 export interface Section {
@@ -626,6 +628,7 @@ export interface ShippedSound {
   kind: string;
   character: string;
   brightness: string;
+  listen: string;
 }
 
 export interface Sound {
@@ -649,6 +652,7 @@ export interface SoundChoice {
   brightness: string;
   sound: Sound;
   listen: string;
+  forget: string;
 }
 
 export interface SoundPictures {

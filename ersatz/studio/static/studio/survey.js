@@ -103,7 +103,7 @@ async function correct(fields) {
   player.replaceReference(data.reference);
   const place = byId("measuring"), progress = progressElement("Survey", "The grid has moved; listen, or correct on: the figures follow.");
   if (mine === corrected) place.replaceChildren(progress);
-  const job = await follow(data.job.id, progress);
+  const job = await follow(data.job.url, progress);
   if (mine !== corrected) return;
   place.replaceChildren();
   if (job.state === "done") await refresh(() => mine === corrected);

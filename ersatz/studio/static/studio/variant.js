@@ -14,8 +14,6 @@ export function variantUrl(listen, body) {
  *  @param {number[]} bars
  *  @returns {Promise<number>} */
 export async function louderDb(url, [from, to]) {
-  const found = /remake\/(\d+)\/(\w+)\/with\/(.+)$/.exec(url);
-  if (!found) return 0;
-  const answer = await fetch(`/listen/louder/${found[1]}/${found[2]}/with/${found[3]}${from}-${to}.json`).catch(() => null);
+  const answer = await fetch(`${url}louder/${from}-${to}.json`).catch(() => null);
   return answer?.ok ? (await answer.json()).db : 0;
 }
