@@ -74,15 +74,15 @@ def test_a_sound_and_a_chain_are_saved_under_a_name(part):
 
 
 def test_tips_come_by_pointer_and_by_keyboard_and_go(part):
+    # With its fonts the page is drawn once more.
+    part.evaluate("() => document.fonts.ready.then(() => null)")
     name = part.locator(".field:not(.choice-field) span").first
     name.hover()
     part.locator(".tooltip", has_text="Drag sideways").wait_for()
     part.mouse.move(5, 5)
     part.locator(".tooltip").wait_for(state="detached")
     # What is cut off is shown whole.
-    part.evaluate(
-        "() => { const n = document.querySelector('.field span'); n.style.maxWidth = '12px'; n.style.display = 'block'; }"
-    )
+    name.evaluate("span => Object.assign(span.style, { maxWidth: '12px', display: 'block' }) && null")
     name.hover()
     part.locator(".tooltip", has_text=name.inner_text()).wait_for()
     part.keyboard.press("Escape")

@@ -51,7 +51,7 @@ export function numberField(f, set, preview = () => {}) {
   row.className = "field";
   const name = node("span");
   name.textContent = f.title;
-  tip(name, `Drag sideways; ${shown(f.low)} to ${shown(f.high)} ${f.unit}`);
+  tip(name, `Drag sideways; ${shown(f.low)} to ${shown(f.high)} ${f.unit}`.trim());
   const input = inputBox();
   Object.assign(input, { type: "text", inputMode: "decimal", value: shown(f.value) });
   input.dataset.name = f.name;
