@@ -245,8 +245,8 @@ function show(next) {
   preview.update(mix.wanted());
   byId("remake-title").textContent = next.title;
   draw();
-  listen();
-  measure();
+  // What plays comes first: measuring renders the same bars.
+  listen().then(measure);
 }
 
 newEffect.append(new Option("…", ""), ...kinds.map(([kind, title]) => new Option(title, kind)));
