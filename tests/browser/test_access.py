@@ -57,6 +57,10 @@ def test_nothing_is_cut_at_twice_the_size(chromium, house):
         page.goto(address)
         page.locator(there).first.wait_for(state="attached")
         assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth + 1"), name
+        last = page.locator(".rail li a")
+        if last.count():
+            box = last.last.bounding_box()
+            assert box["x"] + box["width"] <= 640, f"{name}: the last step of the rail ends at {box['x'] + box['width']}"
         if page.locator("#play").count():
             assert page.locator("#play").bounding_box()["y"] < 400, name
             reach = "() => { const t = document.querySelector('.transport'); return [t.scrollWidth, t.clientWidth]; }"

@@ -3,6 +3,7 @@
 
 import { drag } from "./drag.js";
 import { el, frequencyAxis, fresh, ownCurve, svgOf, text } from "./draw.js";
+import { grip } from "./handle.js";
 
 const LOW = 20, HIGH = 20000;
 export const BARS = 16;
@@ -24,8 +25,7 @@ export const clamp = (/** @type {number} */ value, /** @type {number} */ low, /*
  *  @returns {import("./draw.js").Point[]} */
 export const spread = (values, left, right, y) => values.map((v, i) => [left + (i / (values.length - 1)) * (right - left), y(v)]);
 
-/** @type {Record<string, [number, number]>} */
-const NUDGES = { ArrowLeft: [-4, 0], ArrowRight: [4, 0], ArrowUp: [0, -4], ArrowDown: [0, 4] };
+const NUDGE_PX = 4;
 /** @type {Record<string, number>} */
 const STEPS = { ArrowUp: 0.05, ArrowDown: -0.05 };
 
@@ -46,31 +46,28 @@ function pointIn(svg, event) {
  *  @param {(x: number, y: number) => string} move
  *  @param {() => void} done */
 export function handle(svg, x, y, name, move, done) {
-  const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": 0 }, el("title", {}, `${name}: drag, or step with the arrow keys`));
+  const node = el("circle", { class: "handle", cx: x, cy: y, r: 6, "aria-valuenow": 0 }, el("title", {}, `${name}: drag, or step with the arrow keys`));
   const go = (/** @type {number} */ px, /** @type {number} */ py) => {
     node.setAttribute("cx", String(px));
     node.setAttribute("cy", String(py));
     node.setAttribute("aria-valuetext", move(px, py));
   };
-  node.addEventListener("pointerdown", (event) => {
-    const wasX = Number(node.getAttribute("cx")), wasY = Number(node.getAttribute("cy"));
-    drag(event, node, {
-      move: (e) => {
-        const [px, py] = pointIn(svg, e);
-        go(px, py);
-      },
-      done: (kept) => {
-        if (!kept) go(wasX, wasY);
-        done();
-      },
-    });
-  });
-  node.addEventListener("keydown", (event) => {
-    const by = NUDGES[event.key];
-    if (!by) return;
-    event.preventDefault();
-    go(Number(node.getAttribute("cx")) + by[0], Number(node.getAttribute("cy")) + by[1]);
-    done();
+  grip(node, {
+    name, done,
+    move: (event) => {
+      const [px, py] = pointIn(svg, event);
+      go(px, py);
+    },
+    // Its preview is taken back with it.
+    giveUp: () => {
+      go(x, y);
+      done();
+    },
+    step: (right, up) => {
+      go(Number(node.getAttribute("cx")) + NUDGE_PX * right, Number(node.getAttribute("cy")) - NUDGE_PX * up);
+      done();
+      return true;
+    },
   });
   svg.append(node);
   return node;

@@ -3,9 +3,9 @@
 // how deep every strip is ducked.
 
 import { button, menu, node } from "./dom.js";
-import { drag } from "./drag.js";
 import { el, fresh, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
 import { choiceField, numberField } from "./fields.js";
+import { grip } from "./handle.js";
 import { calledOf } from "./lanes.js";
 
 const POINTS = 64, DEEPEST_DB = 24;
@@ -129,7 +129,7 @@ export class DuckingPanel {
     const held = readShape(curve.shape), ms = (/** @type {number} */ t) => `${Math.round(t * beatMs)} ms`;
     const show = () => own.setAttribute("d", path(makeShape(held).map((v, i) => [x(i / POINTS), y(-v * depth)])));
     const handle = (/** @type {string} */ name, /** @type {() => number} */ at, /** @type {number} */ depthDb, /** @type {(t: number) => void} */ move) => {
-      const square = el("rect", { class: "handle", x: x(at()) - 6, y: y(depthDb) - 6, width: 12, height: 12, tabindex: 0, role: "slider", "aria-label": name, "aria-valuenow": Math.round(at() * beatMs), "aria-valuetext": ms(at()) });
+      const square = el("rect", { class: "handle", x: x(at()) - 6, y: y(depthDb) - 6, width: 12, height: 12, "aria-valuenow": Math.round(at() * beatMs), "aria-valuetext": ms(at()) });
       square.append(el("title", {}, `${name}: drag, or step with the arrow keys`));
       const place = (/** @type {PointerEvent} */ event) => {
         const box = svg.getBoundingClientRect();
@@ -141,19 +141,16 @@ export class DuckingPanel {
         square.setAttribute("aria-valuetext", ms(at()));
         show();
       };
-      square.addEventListener("pointerdown", (event) => {
-        const was = at();
-        drag(event, square, { move: (e) => to(place(e)), done: (kept) => { if (kept) this.#put(curve, held); else to(was); } });
-      });
-      square.addEventListener("keydown", (event) => {
-        const by = event.key === "ArrowLeft" ? -1 : event.key === "ArrowRight" ? 1 : 0;
-        if (!by) return;
-        event.preventDefault();
-        event.stopPropagation();
-        to(at() + by / POINTS);
-        this.#put(curve, held);
-      });
-      svg.append(square);
+      const was = at();
+      svg.append(grip(square, {
+        name, move: (event) => to(place(event)), done: () => this.#put(curve, held), giveUp: () => to(was),
+        step: (by) => {
+          if (!by) return false;
+          to(at() + by / POINTS);
+          this.#put(curve, held);
+          return true;
+        },
+      }));
     };
     handle("End of hold", () => held.hold, -depth, (t) => { held.hold = Math.min(t, held.release - 1 / POINTS); });
     handle("End of release", () => held.release, 0, (t) => { held.release = Math.max(t, held.hold + 1 / POINTS); });

@@ -5,14 +5,13 @@
 import { stripResponseDb } from "./biquads.js";
 import { HIGH, LOW, share } from "./analyser.js";
 import { button, inputBox, node } from "./dom.js";
-import { drag } from "./drag.js";
 import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { grip } from "./handle.js";
 import { tip } from "./tips.js";
 
-/** What an arrow key does to a point: a factor of its frequency, dB more.
- *  @type {Record<string, [number, number]>} */
-const NUDGES = { ArrowLeft: [1 / 1.06, 0], ArrowRight: [1.06, 0], ArrowUp: [1, 0.5], ArrowDown: [1, -0.5] };
+/** What an arrow key does to a point: a factor of its frequency, or dB more. */
+const NUDGE = 1.06, NUDGE_DB = 0.5;
 const RANGE_DB = 54, TALL = 32, HAND_TALL = 74;
 /** Range of the faders on the page; the lowest place is off. */
 const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
@@ -221,29 +220,16 @@ export class LaneRows {
     for (const band of this.act.bandsOf(strip)) this.#bandHandle(svg, strip, band, width, middle, perDb, place);
   }
 
-  /** @template {SVGElement} E
+  /** A point of the curve to take hold of.
+   *  @template {SVGElement} E
    *  @param {E} shape
-   *  @param {string} name
    *  @param {string} said
-   *  @param {{ move: (event: PointerEvent) => void, done: () => void, giveUp: () => void, key: (event: KeyboardEvent) => boolean, remove: () => void }} acts */
-  #grip(shape, name, said, { move, done, giveUp, key, remove }) {
-    shape.setAttribute("tabindex", "0");
-    shape.setAttribute("role", "slider");
-    shape.setAttribute("aria-label", name);
+   *  @param {Parameters<typeof grip>[1]} acts */
+  #grip(shape, said, acts) {
     shape.setAttribute("aria-valuetext", said);
     shape.setAttribute("aria-valuenow", "0");
-    shape.append(el("title", {}, `${name}, ${said}: drag, or step with the arrow keys; Delete takes it out`));
-    shape.addEventListener("pointerdown", (event) => {
-      event.stopPropagation();
-      drag(event, shape, { move, done: (kept) => (kept ? done() : giveUp()) });
-    });
-    shape.addEventListener("keydown", (event) => {
-      if (event.key === "Delete" || event.key === "Backspace") remove();
-      else if (!key(event)) return;
-      event.preventDefault();
-      event.stopPropagation();
-    });
-    return shape;
+    shape.append(el("title", {}, `${acts.name}, ${said}: drag, or step with the arrow keys; Delete takes it out`));
+    return grip(shape, acts);
   }
 
   /** @param {SVGSVGElement} svg
@@ -265,12 +251,11 @@ export class LaneRows {
       box.setAttribute("x", String(x(hz) - 6));
       this.act.cut(strip.id, cut, now, false);
     };
-    svg.append(line, this.#grip(box, name, off ? "off" : saidHz(cut.hz), {
-      move: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.cut(strip.id, cut, 0, true),
-      key: (event) => {
-        const by = NUDGES[event.key]?.[0] ?? 1;
-        if (by !== 1) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * by)), true);
-        return by !== 1;
+    svg.append(line, this.#grip(box, off ? "off" : saidHz(cut.hz), {
+      name, move: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.cut(strip.id, cut, 0, true),
+      step: (x) => {
+        if (x) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * NUDGE ** x)), true);
+        return x !== 0;
       },
     }));
   }
@@ -286,7 +271,8 @@ export class LaneRows {
     const name = `${band.kind} of ${calledOf(strip)}`, y = (/** @type {number} */ db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
     const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
     let now = { hz: band.hz, db: band.db };
-    svg.append(this.#grip(circle, name, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
+    svg.append(this.#grip(circle, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
+      name,
       move: (event) => {
         const [at, db] = place(event);
         now = { hz: hertz(at), db: Math.max(-18, Math.min(18, db)) };
@@ -295,10 +281,9 @@ export class LaneRows {
         this.act.band(strip.id, band, now, false);
       },
       done: () => this.act.band(strip.id, band, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.band(strip.id, band, null, true),
-      key: (event) => {
-        const by = NUDGES[event.key];
-        if (by) this.act.band(strip.id, band, { hz: band.hz * by[0], db: band.db + by[1] }, true);
-        return by !== undefined;
+      step: (x, y) => {
+        this.act.band(strip.id, band, { hz: band.hz * NUDGE ** x, db: band.db + y * NUDGE_DB }, true);
+        return true;
       },
     }));
     circle.addEventListener("wheel", (event) => {
