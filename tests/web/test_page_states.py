@@ -9,9 +9,12 @@ from typing import Annotated, Literal, TypedDict
 import pytest
 
 from bench import declarations as made
+from ersatz.core.edits import parse_edit
+from ersatz.core.errors import ErsatzError
 from ersatz.core.serial import Within
 from ersatz.core.song.strips import Send
 from ersatz.studio.shared import pages
+from ersatz.studio.shared.vocabulary import vocabulary
 
 SCRIPTS = Path(made.FILE).parent
 
@@ -81,3 +84,26 @@ def test_every_module_is_checked():
     modules = sorted(SCRIPTS.glob("*.js"))
     assert len(modules) > 60
     assert not [m.name for m in modules if not m.read_text().startswith("// @ts-check\n")]
+
+
+#: What a limit of the vocabulary bounds, as an edit of a value.
+BOUNDED = {
+    "tempo_bpm": lambda song, v: {"kind": "set_tempo", "bpm": v},
+    "swing_percent": lambda song, v: {"kind": "set_swing", "swing_percent": v},
+    "section_bars": lambda song, v: {"kind": "resize_section", "section": song.sections[0].id, "bars": v},
+    "pattern_bars": lambda song, v: {"kind": "add_pattern", "part": song.parts[0].id, "bars": v},
+    "fader_db": lambda song, v: {"kind": "set_strip", "strip": song.parts[0].id, "name": "gain_db", "value": v},
+}
+
+
+@pytest.mark.parametrize("name", BOUNDED)
+def test_limits_are_where_edits_begin_to_refuse(name, song):
+    def applied(value) -> None:
+        parse_edit(BOUNDED[name](song, value)).apply(song)
+
+    low, high = getattr(vocabulary().limits, name)
+    for inside in (low, high):
+        applied(inside)
+    for outside in (low - 1, high + 1):
+        with pytest.raises(ErsatzError):
+            applied(outside)

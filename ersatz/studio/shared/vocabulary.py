@@ -5,10 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache
 
+from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB
 from ersatz.core.edits.automation import SHAPES
-from ersatz.core.grid import TICKS_PER_BEAT
+from ersatz.core.edits.sections import MOST_SECTION_BARS
+from ersatz.core.edits.whole import MAX_SWING, MIN_SWING
+from ersatz.core.grid import MAX_BPM, MIN_BPM, TICKS_PER_BEAT
 from ersatz.core.pitch import SCALES, TONICS, Key, pitch_names
+from ersatz.core.song.parts import MOST_PATTERN_BARS
+from ersatz.core.song.strips import CLOSED_DB
 from ersatz.core.survey.document import LABELS
+from ersatz.core.target.document import BALANCE_HZ
+from ersatz.core.targets import STRIP_VALUES
 from ersatz.core.transitions import TRANSITIONS
 from ersatz.core.voices.sampler import FIRST_SLICE
 
@@ -32,6 +39,23 @@ class TransitionKind:
 
 
 @dataclass(frozen=True)
+class Limits:
+    """Bounds that edits refuse to leave, lowest and highest; and figures that something is judged by: a send at `closed_db` is
+    closed, the spectrum is compared over `balance_hz` and told of from `region_db` on, a limiter that takes more than
+    `most_limited_db` is driven."""
+
+    tempo_bpm: tuple[float, float]
+    swing_percent: tuple[float, float]
+    section_bars: tuple[int, int]
+    pattern_bars: tuple[int, int]
+    fader_db: tuple[float, float]
+    closed_db: float
+    balance_hz: tuple[float, float]
+    region_db: float
+    most_limited_db: float
+
+
+@dataclass(frozen=True)
 class Vocabulary:
     """`roles` by id with their names; `pitch_names` of the twelve pitch classes as each key spells them, by mode and tonic."""
 
@@ -44,6 +68,7 @@ class Vocabulary:
     scales: dict[str, tuple[int, int, int, int, int, int, int]]
     pitch_names: dict[str, dict[str, tuple[str, ...]]]
     transitions: dict[str, TransitionKind]
+    limits: Limits
 
 
 @cache
@@ -62,4 +87,20 @@ def vocabulary() -> Vocabulary:
         scales=SCALES,
         pitch_names={mode: {tonic: pitch_names(Key(tonic, mode)) for tonic in TONICS} for mode in SCALES},
         transitions=kinds,
+        limits=_limits(),
+    )
+
+
+def _limits() -> Limits:
+    fader = STRIP_VALUES["gain_db"]
+    return Limits(
+        tempo_bpm=(MIN_BPM, MAX_BPM),
+        swing_percent=(MIN_SWING, MAX_SWING),
+        section_bars=(1, MOST_SECTION_BARS),
+        pattern_bars=(1, MOST_PATTERN_BARS),
+        fader_db=(fader.low, fader.high),
+        closed_db=CLOSED_DB,
+        balance_hz=BALANCE_HZ,
+        region_db=REGION_DB,
+        most_limited_db=MOST_LIMITED_DB,
     )

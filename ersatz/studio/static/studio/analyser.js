@@ -5,6 +5,7 @@
 import { button, menu, node } from "./dom.js";
 import { FREQUENCIES, el, fresh, label, minus, ownCurve, path, refCurve, svgOf, text } from "./draw.js";
 import { tip } from "./tips.js";
+import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {{ id: string, name: string, kind: string, mute: boolean }} Strip */
 /** @typedef {{ hz: number[], level_db: number[], peak_db: number[] }} Fine */
@@ -15,8 +16,6 @@ export const LOW = 20, HIGH = 20000;
 export const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 
 const RANGE_DB = 54, CLOSED_PX = 96, OPEN_PX = 250, STEP_DB = 12;
-/** Differences from the reference that are written on the picture, dB, and where it is judged, Hz. */
-const WRITTEN_DB = 3, JUDGED_HZ = [40, 12500];
 /** dB per octave that the picture is turned by: music falls by about as much as the steeper ones. */
 const SLOPES = [["flat", 0], ["3 dB per octave", 3], ["4.5 dB per octave", 4.5]];
 /** Strips that are drawn over the mix are told apart by how their lines are broken. */
@@ -179,10 +178,10 @@ export class Analyser {
    *  @param {boolean} isWritten */
   #differences({ hz, strips: { master }, reference }, at, width, isWritten) {
     /** @type {[number, number, number][]} */
-    const off = reference ? master.map((db, i) => /** @type {[number, number, number]} */ ([db - reference[i], hz[i], i])).filter(([, f]) => f >= JUDGED_HZ[0] && f <= JUDGED_HZ[1]) : [];
+    const off = reference ? master.map((db, i) => /** @type {[number, number, number]} */ ([db - reference[i], hz[i], i])).filter(([, f]) => f >= LIMITS.balanceHz[0] && f <= LIMITS.balanceHz[1]) : [];
     let last = 0;
     for (const [d, f, i] of off.toSorted((a, b) => Math.abs(b[0]) - Math.abs(a[0])).slice(0, 3).sort((a, b) => a[1] - b[1])) {
-      if (!isWritten || Math.abs(d) < WRITTEN_DB || f < last * 2) continue;
+      if (!isWritten || Math.abs(d) < LIMITS.regionDb || f < last * 2) continue;
       last = f;
       const [x, y] = at(i), said = `${d > 0 ? "+" : ""}${minus(d.toFixed(1))} dB`;
       this.svg.append(...label(Math.min(width - 52, x + 4), Math.max(13, d > 0 ? y - 5 : y + 16), said, { "font-weight": 600 }));

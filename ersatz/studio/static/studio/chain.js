@@ -177,7 +177,7 @@ export class ChainEditor {
   /** @param {EffectState} effect
    *  @param {number} i */
   #sidechain(effect, i) {
-    const others = this.parts(), own = "itself";
-    return choiceField({ name: "effect-key", title: "Sidechain", options: [own, ...others.map(([, name]) => name)], value: others.find(([id]) => id === effect.key)?.[1] ?? own }, (name) => this.set(changed(i, () => ({ key: others.find(([, n]) => n === name)?.[0] ?? "" }))));
+    const others = this.parts().map(([id, name]) => /** @type {[string, string]} */ ([id, name]));
+    return choiceField({ name: "effect-key", title: "Sidechain", options: [["", "itself"], ...others], value: effect.key }, (key) => this.set(changed(i, () => ({ key }))));
   }
 }

@@ -9,8 +9,8 @@ import { grip } from "./handle.js";
 import { calledOf } from "./lanes.js";
 
 const POINTS = 64, DEEPEST_DB = 24;
-/** @type {Record<string, string>} */
-const RATES = { "every beat": "1/4", "every half beat": "1/8", "hits of parts": "hits" };
+/** @type {[DuckCurve["rate"], string][]} */
+const RATES = [["1/4", "every beat"], ["1/8", "every half beat"], ["hits", "hits of parts"]];
 
 /** @typedef {import("./states").DuckCurve} DuckCurve */
 /** @typedef {import("./states").StripState} Strip */
@@ -82,8 +82,8 @@ export class DuckingPanel {
     this.box.append(svg, line, this.#triggers(curve), this.#depths(curve, strips));
     this.#drawCurve(svg, curve, strip);
     const beatMs = 60000 / this.state().bpm, now = readShape(curve.shape), put = (/** @type {Partial<Shape>} */ change) => this.#put(curve, { ...now, ...change });
-    if (curves.length > 1) line.append(choiceField({ name: "duck-curve", title: "Curve", options: curves.map((c) => c.name), value: curve.name }, (name) => {
-      this.chosen = curves.find((c) => c.name === name)?.id;
+    if (curves.length > 1) line.append(choiceField({ name: "duck-curve", title: "Curve", options: curves.map((c) => [c.id, c.name]), value: curve.id }, (id) => {
+      this.chosen = id;
       if (strip?.duck) this.send({ kind: "set_duck", strip: strip.id, depth_db: strip.duck.depth_db, curve: this.chosen });
       else this.draw();
     }));
@@ -160,7 +160,7 @@ export class DuckingPanel {
   #triggers(curve) {
     const box = node("div", "fields"), parts = this.state().strips.filter((s) => s.kind === "part");
     const set = (/** @type {string} */ rate, /** @type {string[]} */ triggers) => this.send({ kind: "set_triggers", curve: curve.id, rate, triggers });
-    box.append(choiceField({ name: "duck-rate", title: "Triggered by", options: Object.keys(RATES), value: Object.keys(RATES).find((k) => RATES[k] === curve.rate) }, (said) => set(RATES[said], RATES[said] === "hits" ? curve.triggers : [])));
+    box.append(choiceField({ name: "duck-rate", title: "Triggered by", options: RATES, value: curve.rate }, (rate) => set(rate, rate === "hits" ? curve.triggers : [])));
     if (curve.rate === "hits") {
       const names = curve.triggers.map((id) => parts.find((p) => p.id === id)?.name ?? id);
       box.append(menu(names.length ? names.join(", ") : "the kick", parts.map((p) => [`${curve.triggers.includes(p.id) ? "✓ " : ""}${p.name}`, () => set("hits", curve.triggers.includes(p.id) ? curve.triggers.filter((t) => t !== p.id) : [...curve.triggers, p.id])]), { name: "duck-triggers" }));

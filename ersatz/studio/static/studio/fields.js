@@ -8,7 +8,8 @@ import { tip } from "./tips.js";
 /** One value of a strip, a sound, an effect: its range, how it steps, and its unit.
  *  @typedef {Omit<import("./states").Figure, "moves">} Figure */
 /** @typedef {Pick<Figure, "low" | "high" | "unit" | "title"> & { step?: number }} Bounds */
-/** @typedef {Omit<import("./states").Options, "value"> & { value: string | undefined }} Choice */
+/** A choice to make: of words, or of values with their titles.
+ *  @typedef {{ name: string, title: string, options: (string | [value: string, title: string])[], value: string | undefined }} Choice */
 /** @typedef {{ value: number, sentence?: undefined } | { value?: undefined, sentence: string }} Read */
 
 const span = (/** @type {Figure} */ f) => (f.scale === "log" ? Math.log(f.high / f.low) : f.high - f.low);
@@ -125,7 +126,10 @@ export function choiceField(c, set) {
   name.textContent = c.title;
   const select = selectBox();
   select.dataset.name = c.name;
-  for (const option of c.options) select.add(new Option(option, option, false, option === c.value));
+  for (const option of c.options) {
+    const [value, title] = typeof option === "string" ? [option, option] : option;
+    select.add(new Option(title, value, false, value === c.value));
+  }
   select.addEventListener("change", () => set(select.value));
   row.append(name, select);
   return row;

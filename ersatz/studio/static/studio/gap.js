@@ -4,6 +4,7 @@
 import { BarAxis, corridor, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
 import { byId, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
+import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./draw.js").Point} Point */
 
@@ -52,7 +53,7 @@ function spectrum() {
   let lastX = -99;
   for (const i of inside) {
     const difference = usual ? Math.min(0, remake[i] - usual.low[i]) + Math.max(0, remake[i] - usual.high[i]) : gap.differenceDb[i];
-    if (gap.hz[i] < 40 || gap.hz[i] > 12500 || Math.abs(difference) < WORTH_SAYING_DB) continue;
+    if (gap.hz[i] < LIMITS.balanceHz[0] || gap.hz[i] > LIMITS.balanceHz[1] || Math.abs(difference) < WORTH_SAYING_DB) continue;
     const at = x(gap.hz[i]), a = y(remake[i] - difference), b = y(remake[i]);
     node.append(el("line", { class: "lookline", x1: at, x2: at, y1: a, y2: b, "stroke-width": 2 }));
     if (at - lastX > 34) {

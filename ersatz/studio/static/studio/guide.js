@@ -10,8 +10,8 @@ import { tip } from "./tips.js";
 /** What is kept of it for a remake.
  *  @typedef {{ db?: number, band?: string, off?: string[] }} Kept */
 
-/** @type {Record<string, string>} */
-const BANDS = { "all of it": "", "its lows": "low", "its middle": "mid", "its highs": "high" };
+/** @type {[string, string][]} */
+const BANDS = [["", "all of it"], ["low", "its lows"], ["mid", "its middle"], ["high", "its highs"]];
 const place = (/** @type {PlanSong} */ song) => `ersatz.guide.${song.id}`;
 
 /** @param {PlanSong} song
@@ -56,7 +56,7 @@ export function guideTools(box, { player, song, section, redraw }) {
   if (!player.guide.on) return;
   box.append(
     numberField({ name: "guide-db", title: "at", unit: "dB", low: -40, high: 0, value: db, scale: "linear", step: 1 }, (v) => keep({ db: v })),
-    choiceField({ name: "guide-band", title: "", options: Object.keys(BANDS), value: Object.keys(BANDS).find((k) => BANDS[k] === band) }, (v) => keep({ band: BANDS[v] })),
+    choiceField({ name: "guide-band", title: "", options: BANDS, value: band }, (v) => keep({ band: v })),
   );
   if (section && map.some(([, , , , id]) => id === section.id)) {
     const here = button(`in ${section.name}`, () => keep({ off: off.includes(section.id) ? off.filter((id) => id !== section.id) : [...off, section.id] }));

@@ -9,12 +9,13 @@ import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 import { grip } from "./handle.js";
 import { tip } from "./tips.js";
+import { LIMITS } from "./vocabulary.js";
 
 /** What an arrow key does to a point: a factor of its frequency, or dB more. */
 const NUDGE = 1.06, NUDGE_DB = 0.5;
 const RANGE_DB = 54, TALL = 32, HAND_TALL = 74;
 /** Range of the faders on the page; the lowest place is off. */
-const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = -60;
+const FADER_LOW = -48, FADER_HIGH = 12, OFF_DB = LIMITS.closedDb;
 
 /** @typedef {import("./mix.js").Strip} Strip */
 /** @typedef {import("./mixacts.js").Cut} Cut */
@@ -125,7 +126,7 @@ export class LaneRows {
     fader.addEventListener("change", () => this.act.set(strip.id, { gain_db: faderDb(Number(fader.value)) }));
     fader.addEventListener("dblclick", () => { fader.value = "0"; fader.dispatchEvent(new Event("input")); fader.dispatchEvent(new Event("change")); });
     figure.addEventListener("change", () => {
-      const { value, sentence } = readFigure({ title: `The level of ${calledOf(strip)}`, unit: "dB", low: OFF_DB, high: 24 }, figure.value);
+      const { value, sentence } = readFigure({ title: `The level of ${calledOf(strip)}`, unit: "dB", low: LIMITS.faderDb[0], high: LIMITS.faderDb[1] }, figure.value);
       refuse(figure, sentence ?? "");
       if (value === undefined) figure.value = minus(strip.figures.gain_db.toFixed(1));
       else this.act.set(strip.id, { gain_db: value });

@@ -5,10 +5,9 @@
 import { node } from "./dom.js";
 import { minus } from "./draw.js";
 import { tip } from "./tips.js";
+import { LIMITS } from "./vocabulary.js";
 
 const CHUNK = 4, PER_BAR = 16, FLOOR_DB = -54, HOLD_S = 1.2;
-/** Where the master's limiter takes more than this, the mix is driven into it. */
-export const MUCH_REDUCED_DB = 4;
 
 const wide = (/** @type {number} */ db) => Math.max(0, Math.min(100, ((db - FLOOR_DB) / (6 - FLOOR_DB)) * 100));
 
@@ -99,8 +98,8 @@ export class MixMeters {
     short.textContent = said(data.short_term_lufs[at]);
     peak.textContent = said(this.holds.get("master")?.db ?? data.strips.master.peak_db[at]);
     this.limited = Math.max(data.limited_db[at], this.limited * 0.98);
-    reduction.textContent = `${minus((-this.limited).toFixed(1))} dB${this.limited > MUCH_REDUCED_DB ? " ▲" : ""}`;
-    tip(reduction, this.limited > MUCH_REDUCED_DB ? "The limiter takes more than 4 dB: the mix is driven into it" : "");
+    reduction.textContent = `${minus((-this.limited).toFixed(1))} dB${this.limited > LIMITS.mostLimitedDb ? " ▲" : ""}`;
+    tip(reduction, this.limited > LIMITS.mostLimitedDb ? `The limiter takes more than ${LIMITS.mostLimitedDb} dB: the mix is driven into it` : "");
     correlation.textContent = minus(data.correlation[at].toFixed(1));
     const takings = this.takings.at(k)?.taken;
     if (takings) this.taken(Object.fromEntries(Object.entries(takings).map(([id, row]) => [id, row[at] ?? 0])));

@@ -2,6 +2,7 @@
 // What the hands do with the strips of a mix: values held and set, sends, cuts and bands of their equalisers.
 
 import { NEW_EFFECT, documentOf } from "./chain.js";
+import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./mix.js").Strip} Strip */
 /** @typedef {import("./states").EffectState} EffectState */
@@ -16,7 +17,6 @@ const NEW_BAND_KINDS = { low: "low cut 24", high: "high cut 24" };
 /** Places of the bands of an equaliser. */
 const BANDS = [1, 2, 3, 4, 5, 6, 7, 8];
 const OPEN_BANDS = ["bell", "low shelf", "high shelf"];
-export const CLOSED_DB = -60;
 /** The master's low cut is never lower, Hz. */
 export const LEAST_CUT_HZ = 10;
 
@@ -124,7 +124,7 @@ export class MixActs {
    *  @param {Partial<SendLevel>} level
    *  @param {boolean} isDone */
   send(id, to, level, isDone) {
-    const next = { ...(this.mix.strip(id).sends[to] ?? { db: CLOSED_DB, before_fader: false }), ...level };
+    const next = { ...(this.mix.strip(id).sends[to] ?? { db: LIMITS.closedDb, before_fader: false }), ...level };
     this.mix.hold(id, { sends: { [to]: next } });
     if (isDone) this.post({ kind: "set_send", strip: id, to, db: next.db, before_fader: next.before_fader });
   }

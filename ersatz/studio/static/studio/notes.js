@@ -19,11 +19,11 @@ import { grooveTools, makeTools } from "./notetools.js";
 import { Takes } from "./takes.js";
 import { tip } from "./tips.js";
 import { variantUrl } from "./variant.js";
-import { TICKS_PER_BAR as BAR } from "./vocabulary.js";
+import { LIMITS, TICKS_PER_BAR as BAR } from "./vocabulary.js";
 
-/** Ticks of a line of the grid.
- *  @type {Record<string, number>} */
-const GRIDS = { "16ths": 240, "32nds": 120, "8th triplets": 320, "16th triplets": 160, "8ths": 480 };
+/** Ticks from line to line of the grid.
+ *  @type {[number, string][]} */
+const GRIDS = [[240, "16ths"], [120, "32nds"], [320, "8th triplets"], [160, "16th triplets"], [480, "8ths"]];
 const host = byId("notes"), says = byId("notes-says"), home = dataOf(host, "home"), player = pagePlayer();
 const { reference, grooves, units, ...first } = /** @type {import("./notespage.js").NotesSong} */ (readJson("drawing"));
 const fixed = { reference, grooves, units };
@@ -90,11 +90,11 @@ function patternTools() {
   );
   if (pattern) {
     box.append(
-      field("Length", "bars", "bars", 1, 64, pattern.bars, 1, (bars) => page.write(row, (notes) => [notes.filter((n) => n.tick < bars * BAR)], `${bars} bars long`, { bars, loop_ticks: Math.min(pattern.loop_ticks, bars * BAR) === pattern.loop_ticks ? pattern.loop_ticks : 0 })),
+      field("Length", "bars", "bars", ...LIMITS.patternBars, pattern.bars, 1, (bars) => page.write(row, (notes) => [notes.filter((n) => n.tick < bars * BAR)], `${bars} bars long`, { bars, loop_ticks: Math.min(pattern.loop_ticks, bars * BAR) === pattern.loop_ticks ? pattern.loop_ticks : 0 })),
       field("Loop length", "loop", "16ths", 1, pattern.bars * 16, (pattern.loop_ticks || pattern.bars * BAR) / 240, 1, (v) => page.write(row, (notes) => [notes], v === pattern.bars * 16 ? "as long as its bars" : `loop length ${v} 16ths`, { loop_ticks: v === pattern.bars * 16 ? 0 : v * 240 })),
     );
   }
-  box.append(choiceField({ name: "grid", title: "Grid", options: Object.keys(GRIDS), value: Object.keys(GRIDS).find((k) => GRIDS[k] === page.grid) }, (v) => { page.grid = GRIDS[v]; draw(); }));
+  box.append(choiceField({ name: "grid", title: "Grid", options: GRIDS.map(([ticks, title]) => [String(ticks), title]), value: String(page.grid) }, (ticks) => { page.grid = Number(ticks); draw(); }));
   const [plays, on] = row.cells[page.section] ?? ["", false];
   if (!on || plays !== name) box.append(button(`Play ${name} in ${page.sectionOf().name}`, () => send({ kind: "put_cells", how: "painted", cells: [{ part: row.id, section: page.section, on: true, pattern: name }] })));
   if (grid instanceof NoteGrid) grid.moreTools(box);

@@ -4,6 +4,7 @@
 import { place } from "./bars.js";
 import { inputBox, node } from "./dom.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { LIMITS } from "./vocabulary.js";
 import { tip } from "./tips.js";
 
 /** @typedef {import("./states").PlanPart} PlanPart */
@@ -40,7 +41,7 @@ export function partHead(part, home, send) {
   stepped(gain, 0.5);
   gain.setAttribute("aria-label", `Level of ${part.name}, dB`);
   gain.addEventListener("change", () => {
-    const { value, sentence } = readFigure({ title: `The level of ${part.name}`, unit: "dB", low: -40, high: 18 }, gain.value);
+    const { value, sentence } = readFigure({ title: `The level of ${part.name}`, unit: "dB", low: LIMITS.faderDb[0], high: LIMITS.faderDb[1] }, gain.value);
     refuse(gain, sentence ?? "");
     if (value === undefined) gain.value = part.gainDb.toFixed(1);
     else send({ kind: "set_strip", strip: part.id, name: "gain_db", value });

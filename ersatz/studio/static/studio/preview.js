@@ -5,6 +5,7 @@
 
 import { biquads, filterNode } from "./biquads.js";
 import { CHUNK } from "./track.js";
+import { LIMITS } from "./vocabulary.js";
 
 const FAST_S = 0.004;
 const NOTHING = 1e-4, SILENT = [0, 0, 0, 0];
@@ -263,7 +264,7 @@ export class Preview {
    *  @param {Strip} strip
    *  @param {string} to */
   #send(was, strip, to) {
-    const level = (/** @type {Strip} */ s) => (to in s.sends && s.sends[to].db > -60 ? 10 ** (s.sends[to].db / 20) : 0), by = level(strip) - level(was);
+    const level = (/** @type {Strip} */ s) => (to in s.sends && s.sends[to].db > LIMITS.closedDb ? 10 ** (s.sends[to].db / 20) : 0), by = level(strip) - level(was);
     const known = this.layers.get(`${strip.id}>${to}`);
     if (Math.abs(by) < NOTHING && !known) return true;
     const layer = known ?? this.#layer(was, to);

@@ -7,6 +7,7 @@ import { drag } from "./drag.js";
 import { el, sectionNames } from "./draw.js";
 import { changeSaid, opens } from "./pictures.js";
 import { differenceSaid } from "./sections.js";
+import { LIMITS } from "./vocabulary.js";
 import { tip } from "./tips.js";
 
 /** @typedef {import("./sections.js").PlanSong} PlanSong */
@@ -68,7 +69,7 @@ export function ownRow(rows, song, { still, seek, send }) {
   // The end of each section can be taken hold of.
   for (const s of song.sections) {
     const end = s.start - 1 + s.bars;
-    lane.append(edge(rows, { bar: end, least: s.start, most: s.start + 127, name: `End of ${s.name}, bar` }, (bar) => {
+    lane.append(edge(rows, { bar: end, least: s.start, most: s.start - 1 + LIMITS.sectionBars[1], name: `End of ${s.name}, bar` }, (bar) => {
       send({ kind: "resize_section", section: s.id, bars: snapped(bar - (s.start - 1), s.bars) });
     }));
   }

@@ -5,7 +5,7 @@ import { button, inputBox, menu, node, row, selectBox } from "./dom.js";
 import { readFigure, refuse, stepped } from "./fields.js";
 import { tip } from "./tips.js";
 import { editTitle } from "./title.js";
-import { LABELS } from "./vocabulary.js";
+import { LABELS, LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./states").PlanDifference} Difference */
 /** The song as the Plan has it, with what no edit changes.
@@ -47,7 +47,7 @@ export function sectionTools(box, { song, here, bar, there, send, ask }) {
   length.dataset.tool = "bars";
   stepped(length, 1);
   length.addEventListener("change", () => {
-    const { value, sentence } = readFigure({ title: `The length of ${section.name}`, unit: "bars", low: 1, high: 128, step: 1 }, length.value);
+    const { value, sentence } = readFigure({ title: `The length of ${section.name}`, unit: "bars", low: LIMITS.sectionBars[0], high: LIMITS.sectionBars[1], step: 1 }, length.value);
     refuse(length, sentence ?? "");
     if (value !== undefined && value !== section.bars) own("resize_section", { bars: value });
     else length.value = String(section.bars);

@@ -133,10 +133,12 @@ export class SignalPath {
     const sound = this.sound(), { kind } = sound.blocks[this.open];
     const slot = kind === "sample" ? "sample" : kind === "oscillator" && this.#picked(this.open, "wave") === "own table" ? `${this.open}_table` : null;
     if (!slot) return [];
-    const sha = sound.samples[slot], samples = this.samples(), own = samples.find((s) => s.sha === sha), none = sha ? "gone" : "none yet";
-    const options = [...(own ? [] : [none]), ...samples.map((s) => s.name)];
-    return [choiceField({ name: `slot-${slot}`, title: slot === "sample" ? "Sample" : "Table from", options, value: own?.name ?? none }, (name) => {
-      const chosen = samples.find((s) => s.name === name);
+    const sha = sound.samples[slot] ?? "", samples = this.samples();
+    /** @type {[string, string][]} */
+    const options = samples.map((s) => [s.sha, s.name]);
+    if (!samples.some((s) => s.sha === sha)) options.unshift([sha, sha ? "gone" : "none yet"]);
+    return [choiceField({ name: `slot-${slot}`, title: slot === "sample" ? "Sample" : "Table from", options, value: sha }, (picked) => {
+      const chosen = samples.find((s) => s.sha === picked);
       if (chosen) this.send({ kind: "set_sample", slot, sample: chosen.sha, name: chosen.name });
     })];
   }

@@ -294,6 +294,18 @@ export interface KickPortrait {
   confidence: number | null;
 }
 
+export interface Limits {
+  tempoBpm: [number, number];
+  swingPercent: [number, number];
+  sectionBars: [number, number];
+  patternBars: [number, number];
+  faderDb: [number, number];
+  closedDb: number;
+  balanceHz: [number, number];
+  regionDb: number;
+  mostLimitedDb: number;
+}
+
 export interface MasterState {
   lowCutHz: number;
   ceilingDbtp: number;
@@ -906,4 +918,5 @@ export interface Vocabulary {
   scales: Record<string, [number, number, number, number, number, number, number]>;
   pitchNames: Record<string, Record<string, string[]>>;
   transitions: Record<string, TransitionKind>;
+  limits: Limits;
 }

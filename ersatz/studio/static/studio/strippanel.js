@@ -3,9 +3,9 @@
 
 import { button, menu, node, row } from "./dom.js";
 import { choiceField, numberField } from "./fields.js";
-import { CLOSED_DB } from "./mixacts.js";
 import { tip } from "./tips.js";
 import { editTitle } from "./title.js";
+import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./states").StripState} Strip */
 /** @typedef {{ strips: Strip[], master: import("./states").MasterState }} Mix */
@@ -56,7 +56,7 @@ export function stripFigures(box, { strip, state, values, masterValues, act, sen
     return;
   }
   const targets = state.strips.filter((s) => (s.kind === "bus" || s.kind === "master") && s.id !== strip.id);
-  box.append(choiceField({ name: "strip-out", title: "Output", options: targets.map((s) => s.name), value: targets.find((s) => s.id === strip.out)?.name }, (name) => send({ kind: "set_output", strip: strip.id, out: targets.find((s) => s.name === name)?.id })));
+  box.append(choiceField({ name: "strip-out", title: "Output", options: targets.map((s) => [s.id, s.name]), value: strip.out }, (out) => send({ kind: "set_output", strip: strip.id, out })));
 }
 
 /** @param {Element} box
@@ -65,14 +65,14 @@ export function stripSends(box, { strip, state, act, high }) {
   box.replaceChildren();
   if (strip.kind === "master") return;
   for (const to of state.strips.filter((s) => s.kind === "return" && s.id !== strip.id)) {
-    const now = strip.sends[to.id] ?? { db: CLOSED_DB, before_fader: false }, line = node("div", "send-row");
+    const now = strip.sends[to.id] ?? { db: LIMITS.closedDb, before_fader: false }, line = node("div", "send-row");
     line.append(
-      numberField({ name: `send-${to.id}`, title: `Send to ${to.name}`, unit: "dB", low: CLOSED_DB, high, value: now.db, scale: "linear", step: 0 }, (db) => act.send(strip.id, to.id, { db }, true), (db) => act.send(strip.id, to.id, { db }, false)),
+      numberField({ name: `send-${to.id}`, title: `Send to ${to.name}`, unit: "dB", low: LIMITS.closedDb, high, value: now.db, scale: "linear", step: 0 }, (db) => act.send(strip.id, to.id, { db }, true), (db) => act.send(strip.id, to.id, { db }, false)),
     );
     const before = button(now.before_fader ? "before fader" : "after fader", () => act.send(strip.id, to.id, { before_fader: !now.before_fader }, true));
     before.setAttribute("aria-label", `${now.before_fader ? "before fader" : "after fader"}: send to ${to.name}`);
     for (const type of ["pointerenter", "focusin"]) line.addEventListener(type, () => act.nearSend(strip.id, to.id));
-    before.disabled = now.db <= CLOSED_DB;
+    before.disabled = now.db <= LIMITS.closedDb;
     line.append(before);
     box.append(line);
   }

@@ -6,4 +6,4 @@ import { readJson } from "./draw.js";
 /** @type {import("./states").Vocabulary} */
 const vocabulary = readJson("vocabulary");
 
-export const { ticksPerBar: TICKS_PER_BAR, labels: LABELS, roles: ROLE_NAMES, automationShapes: SHAPES, firstSlice: FIRST_SLICE, tonics: TONICS, scales: SCALES, pitchNames: PITCH_NAMES, transitions: TRANSITIONS } = vocabulary;
+export const { ticksPerBar: TICKS_PER_BAR, labels: LABELS, roles: ROLE_NAMES, automationShapes: SHAPES, firstSlice: FIRST_SLICE, tonics: TONICS, scales: SCALES, pitchNames: PITCH_NAMES, transitions: TRANSITIONS, limits: LIMITS } = vocabulary;
