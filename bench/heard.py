@@ -73,6 +73,12 @@ TOUCH = """([strip]) => {
   return now;
 }"""
 LET_GO = "lane.querySelector('.fader').dispatchEvent(new Event('change', { bubbles: true }));"
+#: What the page does as the pointer comes near: it loads what a touch will need.
+NEAR = """async ([strip]) => {
+  const { overlay } = window.heard.player;
+  await overlay.prefetch(strip);
+  await overlay.prefetchSend(strip, 'return:reverb');
+}"""
 PLAYS_AS_IT_STANDS = "(was) => window.heard.player.overlay.base.listen !== was"
 
 
@@ -109,6 +115,7 @@ def touch(page: Any, strip: str, act: str) -> float:
 def milliseconds(page: Any, strip: str, what: str, bpm: float) -> float:
     """From a touch to where it is heard, ms; infinity where it isn't within half a pass."""
     length_s = LOOP_BARS * 4 * 60 / bpm
+    page.evaluate(NEAR, [strip])
     page.evaluate("window.heard.clear()")
     played(page, (2 + INTO) * length_s)
     touched = touch(page, strip, TOUCHES[what])

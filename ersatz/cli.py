@@ -65,6 +65,19 @@ def _parser() -> argparse.ArgumentParser:
     balance.add_argument("--section", type=int, metavar="N", help="this section alone, counted from 1")
     balance.add_argument("--lock", metavar="STRIP,...", help="strips that stay as they are")
 
+    moves = commands.add_parser("moves", help="rank the next moves of a song towards a reference")
+    moves.add_argument("reference", type=Path)
+    moves.add_argument("song", type=Path, metavar="SONG.json")
+    moves.add_argument("--section", type=int, metavar="N", help="of this section alone, counted from 1")
+    moves.add_argument("--most", type=int, default=5, metavar="N")
+    moves.add_argument("--json", type=Path, metavar="MOVES.json")
+
+    apply = commands.add_parser("apply", help="take moves, or plain edits, on a song")
+    apply.add_argument("song", type=Path, metavar="SONG.json")
+    apply.add_argument("moves", type=Path, metavar="MOVES.json")
+    apply.add_argument("--take", metavar="1[,3,...]", help="these moves; all where none are named")
+    apply.add_argument("--out", type=Path, required=True, metavar="SONG2.json")
+
     gap = commands.add_parser("gap", help="compare a remake with its reference")
     gap.add_argument("reference", type=Path)
     gap.add_argument("remake", type=Path)

@@ -1,0 +1,140 @@
+"""The next moves for a section: proposed by rules, predicted by the model, the best of them rendered and measured.
+
+A move is offered only where the rendered section is nearer to the reference than before; moves are ranked by what they close, in
+tolerances, so that taking the first one in turn brings the gap down every time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from ersatz.core.gap.plans import counterparts
+from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.moves.model import predicted
+from ersatz.core.moves.rules import Proposal, proposals
+from ersatz.core.moves.section import Reading, SectionMix, gap_of, measure_again, measure_section, readings
+from ersatz.core.serial import to_json
+from ersatz.core.song.document import Song, digest
+from ersatz.core.survey.document import Survey
+
+SCHEMA = "ersatz.moves/1"
+#: So many are rendered, the most promising first.
+MOST_RENDERED = 8
+#: By how many tolerances a move has to close the gap, by the rendering.
+LEAST_CLOSED = 0.05
+#: A figure moves where it changes by this share of its tolerance.
+MOVES = 0.15
+
+
+@dataclass(frozen=True)
+class Reason:
+    """A figure that is off: what each side has."""
+
+    figure: str
+    section: str
+    unit: str
+    reference: float
+    remake: float
+    difference: float
+    tolerance: float
+
+
+@dataclass(frozen=True)
+class Effect:
+    """What the move does to a figure: as it stands, as the model has it, and as the rendering measures it."""
+
+    figure: str
+    section: str
+    unit: str
+    before: float
+    predicted: float
+    measured: float
+
+
+@dataclass(frozen=True)
+class Move:
+    """`closes`: by how many tolerances the section's gap becomes smaller, measured; `edits` as the pages send them."""
+
+    id: str
+    kind: str
+    sentence: str
+    strip: str
+    section: str
+    reasons: tuple[Reason, ...]
+    effects: tuple[Effect, ...]
+    edits: tuple[dict[str, Any], ...]
+    closes: float
+
+
+def find_moves(
+    song: Song, mixdown: Mixdown, place: int, survey: Survey, most: int = 5,
+    progress: Callable[[float], None] = lambda fraction: None,
+) -> list[Move]:  # fmt: skip
+    """For the section at a place of the plan, the best first; empty where the reference has no counterpart of it, or where it is
+    silent. Deterministic."""
+    section = song.sections[place]
+    theirs = counterparts(song, survey).get(section.id)
+    if theirs is None:
+        return []
+    mix = measure_section(song, mixdown, place, theirs)
+    if len(mix.lanes.lanes) < 2:
+        return []
+    before = readings(mix, survey)
+    progress(0.3)
+    guessed: list[tuple[float, Proposal, SectionMix, dict[str, Reading]]] = []
+    for proposal in proposals(mix, survey, before):
+        after = proposal.applied(song)
+        if after is None or after == song:
+            continue
+        guess = readings(predicted(mix, after), survey)
+        guessed.append((gap_of(before) - gap_of(guess), proposal, predicted(mix, after), guess))
+    # What the model sees no good in isn't rendered, but for what it can't know: a part that begins to play.
+    guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
+    found = []
+    for k, (_, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
+        move = _measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey)
+        if move is not None:
+            found.append(move)
+        progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
+    return sorted(found, key=lambda m: -m.closes)[:most]
+
+
+def _measured(
+    mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], mixdown: Mixdown,
+    survey: Survey,
+) -> Move | None:  # fmt: skip
+    """None where the rendering isn't nearer to the reference."""
+    heard = readings(measure_again(mix, after, mixdown.varied(after)), survey)
+    closes = gap_of(before) - gap_of(heard)
+    if closes < LEAST_CLOSED:
+        return None
+    section = mix.section.id
+    effects = tuple(
+        Effect(figure, section, old.unit, _r(old.remake), _r(_now(guess, figure, old)), _r(_now(heard, figure, old)))
+        for figure, old in before.items()
+        if abs(_now(heard, figure, old) - old.remake) >= MOVES * old.tolerance
+    )
+    reasons = tuple(
+        Reason(f, section, r.unit, _r(r.reference), _r(r.remake), _r(r.difference), _r(r.tolerance))
+        for f in proposal.figures
+        if (r := before.get(f)) is not None
+    )
+    return Move(
+        digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
+        proposal.edits, round(closes, 3),
+    )  # fmt: skip
+
+
+def _now(side: dict[str, Reading], figure: str, old: Reading) -> float:
+    """A clash that is gone is at its reference."""
+    return side[figure].remake if figure in side else old.reference
+
+
+def _r(value: float) -> float:
+    return round(value, 3)
+
+
+def moves_document(moves: list[Move]) -> dict[str, Any]:
+    return {"schema": SCHEMA, "moves": [to_json(m) for m in moves]}

@@ -1,0 +1,301 @@
+"""A section of a song as it sounds, and how it reads beside its reference.
+
+What is measured of the rendered section: the energy of every strip per third octave (balance/lanes.py), loudness, what the limiter
+takes, and what ducking does to the sustained parts. The same readings are taken of a section that was measured and of one that the
+model predicts (model.py), so that both can be held against each other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB, REGIONS, WEIGHTS, Clash, Measured, find_clashes
+from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars, reference_db
+from ersatz.core.balance.meters import limiter_reduction_db
+from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.gap.compare import SECTION_TOLERANCE_DB
+from ersatz.core.loudness import mean_lufs
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.song.document import Song, SongSection, with_each
+from ersatz.core.song.strips import MASTER
+from ersatz.core.survey.document import ROLES, Survey
+from ersatz.core.target.document import balanced, heard, in_balance
+
+HZ = np.array(NOMINAL_HZ, float)
+#: What ducking is read from: parts that sustain.
+SUSTAINED = ("bass", "chords", "lead")
+#: So many bars stand for a section.
+BARS = 8
+#: Places within a beat.
+PHASES = 64
+#: A place of the beat at which the sustained parts are this far under their loudest tells nothing, dB.
+SILENT_DB = -36.0
+#: A role is there from this presence on, and isn't under that one.
+PLAYS, RESTS = 0.5, 0.12
+#: Differences further than this many tolerances count as this many: one figure doesn't decide alone.
+MOST_TOLERANCES = 3.0
+#: What a clash is counted by.
+CLASH_TOLERANCE_DB = 3.0
+#: What the limiter takes of most peaks.
+MOST_READINGS = 75
+#: The reference's events that a transition of ours stands for, from this confidence on.
+EVENTS = {"riser": "riser", "snare roll": "snare roll", "gap": "gap"}
+SURE_EVENT = 0.5
+WIDE_HZ, LOW_HZ = 270.0, 120.0
+
+
+@dataclass(frozen=True)
+class Ducked:
+    """`parts`: ids of the sustained parts; `power`: what each has at every place of a beat without ducking, shape (parts, PHASES);
+    `gain_db`: what ducking does to all of them together, 0 where they have recovered, shape (PHASES,)."""
+
+    parts: tuple[str, ...]
+    power: np.ndarray
+    gain_db: np.ndarray
+
+    @property
+    def depth_db(self) -> float:
+        return float(-self.gain_db.min())
+
+    def release_beats(self) -> float:
+        """From the lowest place to within 1 dB of full recovery."""
+        low = int(self.gain_db.argmin())
+        back = np.flatnonzero(np.roll(self.gain_db, -low) >= -1.0)
+        return float(back[0]) / PHASES if len(back) else 1.0
+
+
+@dataclass(frozen=True)
+class SectionMix:
+    """A section (by its place in the plan) of `song`, whose counterpart is the reference's `theirs`."""
+
+    song: Song
+    place: int
+    theirs: int
+    lanes: Lanes
+    lufs: float
+    limited_db: float
+    ducked: Ducked | None
+
+    @property
+    def section(self) -> SongSection:
+        return self.song.sections[self.place]
+
+
+def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> SectionMix:
+    """Rendered and measured."""
+    first, last = measured_bars(song, place, BARS)
+    lanes = measure_lanes(mixdown, first, last)
+    ducked = _ducked(song, mixdown, first, last)
+    return SectionMix(song, place, theirs, lanes, _lufs(mixdown, first, last), _limited(mixdown, first, last), ducked)
+
+
+def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
+    """The same section of a song that was changed: what is as it was isn't measured anew."""
+    first, last = mix.lanes.first, mix.lanes.last
+    changed = [p.id for p in after.parts if _is_other(mix.song, after, p.id)] + [MASTER]
+    lanes = dict(mix.lanes.lanes)
+    for name in changed:
+        lane = measure_lane(name, mixdown.strip_samples(name, first, last))
+        if lane.is_silent and name != MASTER:
+            lanes.pop(name, None)
+        else:
+            lanes[name] = lane
+    sustained = {p.id for p in after.parts if p.role in SUSTAINED}
+    moved = sustained & set(changed) or mix.song.curves != after.curves
+    ducked = _ducked(after, mixdown, first, last) if moved else mix.ducked
+    measured = replace(mix, song=after, lanes=Lanes(first, last, lanes), ducked=ducked)
+    return replace(measured, lufs=_lufs(mixdown, first, last), limited_db=_limited(mixdown, first, last))
+
+
+def _is_other(before: Song, after: Song, name: str) -> bool:
+    """Whether a part, or a bus on its way, sounds differently."""
+    if (before.bpm, before.swing_percent) != (after.bpm, after.swing_percent):
+        return True
+    old, new = before.strip(name), after.strip(name)
+    while old is not None and new is not None and new.id != MASTER:
+        if old != new:
+            return True
+        old, new = before.strip(old.out), after.strip(new.out)
+    curve = after.strip(name)
+    ducks = curve.duck.curve if curve is not None and curve.duck is not None else None
+    return old is None or (ducks is not None and before.curve(ducks) != after.curve(ducks))
+
+
+def _lufs(mixdown: Mixdown, first: int, last: int) -> float:
+    return mean_lufs(mixdown.strip_samples(MASTER, first, last), RATE_HZ)
+
+
+def _limited(mixdown: Mixdown, first: int, last: int) -> float:
+    return float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))
+
+
+def _ducked(song: Song, mixdown: Mixdown, first: int, last: int) -> Ducked | None:
+    """None where nothing sustained sounds."""
+    free = mixdown.varied(with_each(song, lambda strip: replace(strip, duck=None)))
+    start, stop = mixdown.bar_range(first, last)
+    beat = song.grid.beat_s * RATE_HZ
+    phase = ((np.arange(start, stop) / beat) * PHASES).astype(int) % PHASES
+    ids, loose, held = [], [], np.zeros(PHASES)
+    for part in song.parts:
+        if part.role not in SUSTAINED:
+            continue
+        x = free.strip_samples(part.id, first, last)
+        if np.abs(x).max() < 1e-5:
+            continue
+        ids.append(part.id)
+        loose.append(_by_phase(x, phase))
+        held += _by_phase(mixdown.strip_samples(part.id, first, last), phase)
+    if not ids:
+        return None
+    return Ducked(tuple(ids), np.array(loose), recovered(held, np.sum(loose, axis=0)))
+
+
+def _by_phase(x: np.ndarray, phase: np.ndarray) -> np.ndarray:
+    """Mean power at each place of the beat, shape (PHASES,)."""
+    power = np.square(x).sum(axis=0)
+    return np.bincount(phase, power, PHASES) / np.maximum(np.bincount(phase, minlength=PHASES), 1)
+
+
+def recovered(held: np.ndarray, loose: np.ndarray) -> np.ndarray:
+    """Gain of `held` over `loose` power, dB, 0 at its highest; silent places take on what lies between their neighbours."""
+    tells = loose > loose.max() * 10 ** (SILENT_DB / 10)
+    gain = 10 * np.log10(np.maximum(held, 1e-15) / np.maximum(loose, 1e-15))
+    at = np.flatnonzero(tells)
+    gain = np.interp(np.arange(len(gain)), at, gain[at], period=len(gain))
+    return np.asarray(gain - gain.max())
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A figure of the section on both sides; `difference` counts what is too much or too little, in the unit of `tolerance`;
+    `counts_at_once`: of a figure that is over a threshold of its own, which has no tolerance on top."""
+
+    figure: str
+    unit: str
+    reference: float
+    remake: float
+    difference: float
+    tolerance: float
+    counts_at_once: bool = False
+
+    @property
+    def gap(self) -> float:
+        """Tolerances that it is off, none where it is matched."""
+        off = abs(self.difference) / self.tolerance
+        return 0.0 if off <= 1.0 and not self.counts_at_once else min(off, MOST_TOLERANCES)
+
+
+def gap_of(readings: dict[str, Reading]) -> float:
+    return sum(r.gap for r in readings.values())
+
+
+def readings(mix: SectionMix, survey: Survey) -> dict[str, Reading]:
+    """By figure. Whole-track figures of the reference (width, pump) are held against its main section alone."""
+    found = [*_balance(mix, survey), *_loudness(mix, survey), *_roles(mix, survey)]
+    found += [*_transitions(mix, survey), *_clashes(mix, survey)]
+    if mix.theirs == survey.main_section():
+        found += [*_width(mix, survey), _swing(mix, survey)]
+    if survey.pump.told:
+        found += _pump(mix, survey)
+    return {r.figure: r for r in found}
+
+
+def difference_db(mix: SectionMix, survey: Survey) -> np.ndarray:
+    """Remake less reference per third octave at equal loudness; what isn't heard beside the loudest band is empty."""
+    theirs = survey.spectrum.per_section[mix.theirs].level_db
+    return np.asarray(balanced(heard(mix.lanes.mix.level_db)) - balanced(heard(theirs)))
+
+
+def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    off = difference_db(mix, survey)
+    mean = float(np.abs(off[in_balance()]).mean())
+    tolerance = 2.0 if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
+    yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance)
+    for name, (low, high) in REGIONS.items():
+        by = float(off[(low <= HZ) & (high >= HZ)].mean())
+        yield Reading(f"Balance, {name}", "dB", 0.0, by, by, REGION_DB)
+
+
+def _loudness(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    theirs = survey.sections[mix.theirs].loudness_lufs
+    yield Reading("Loudness here", "LUFS", theirs, mix.lufs, mix.lufs - theirs, 1.0)
+    over = max(0.0, mix.limited_db - MOST_LIMITED_DB)
+    yield Reading("Limiter", "dB", MOST_LIMITED_DB, mix.limited_db, over, 1.0)
+
+
+def _roles(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    """Roles that one side has here and the other hasn't."""
+    theirs = survey.sections[mix.theirs].presence
+    for role in ROLES:
+        parts = [p for p in mix.song.parts if p.role == role and p.patterns and not p.mute]
+        cells = [c for p in parts if (c := p.cell(mix.section.id)) is not None]
+        plays = any(c.on for c in cells)
+        if not parts or RESTS < theirs[role] < PLAYS:
+            continue
+        there = theirs[role] >= PLAYS
+        yield Reading(f"Plays: {role}", "", float(there), float(plays), float(plays) - float(there), 0.5)
+
+
+def _transitions(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    """What leads out of the section there and isn't here."""
+    theirs, beats = survey.sections[mix.theirs], survey.tempo.beats_per_bar
+    own = {t.kind for t in mix.song.transitions if t.section == mix.section.id}
+    for event in survey.events:
+        end = event.start_bar + event.beats / beats
+        if event.kind in EVENTS and event.confidence >= SURE_EVENT and abs(end - theirs.end_bar) <= 0.5:
+            has = EVENTS[event.kind] in own
+            yield Reading(f"Leads out: {event.kind}", "", 1.0, float(has), float(has) - 1.0, 0.5)
+
+
+def _swing(mix: SectionMix, survey: Survey) -> Reading:
+    theirs, own = survey.tempo.swing_percent, mix.song.swing_percent
+    return Reading("Swing", "%", theirs, own, own - theirs, 1.0)
+
+
+def _width(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    for figure, low, high in (("Width above 270 Hz", WIDE_HZ, 2e4), ("Width below 120 Hz", 0.0, LOW_HZ)):
+        bands = [b for b in survey.stereo.bands if b.low_hz >= low and b.high_hz <= high]
+        if not bands:
+            continue
+        theirs = float(np.mean([b.width for b in bands]))
+        own = float(np.mean([width_of(mix.lanes, b.low_hz, b.high_hz) for b in bands]))
+        off = own - theirs if low else max(0.0, own - theirs)
+        yield Reading(figure, "", theirs, own, off, 0.1)
+
+
+def width_of(lanes: Lanes, low_hz: float, high_hz: float) -> float:
+    """0 mono to 1 for unrelated sides: twice the sides' share of the power."""
+    inside = (low_hz <= HZ) & (high_hz > HZ)
+    power = float(lanes.mix.power[inside].sum())
+    return 0.0 if power <= 0 else 2 * float(lanes.mix.side[inside].sum()) / power
+
+
+def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
+    if mix.ducked is None:
+        return []
+    ducks = mix.theirs in survey.pump.active_sections and survey.pump.depth_db > 0
+    wanted = survey.pump.depth_db if ducks else 0.0
+    own = mix.ducked.depth_db
+    out = [Reading("Pump depth", "dB", wanted, own, own - wanted, 1.5)]
+    if ducks and own > 1.5:
+        theirs, ms = survey.pump.release_ms, mix.ducked.release_beats() * mix.song.grid.beat_s * 1000
+        out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, 0.2 * max(theirs, 1.0)))
+    return out
+
+
+def clashes_of(mix: SectionMix, survey: Survey) -> list[Clash]:
+    """Those that the strips' energies alone tell."""
+    theirs = reference_db(survey, mix.theirs, mix.lanes.mix.level_db)
+    # The regions and the limiter have readings of their own.
+    measured = Measured(mix.song, mix.lanes, theirs, survey.pump, 0.0, ducks=mix.section.ducks)
+    return [c for c in find_clashes(measured) if c.kind not in ("too much", "missing", "ducking")]
+
+
+def _clashes(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
+    for clash in clashes_of(mix, survey):
+        names = " and ".join(s.name for s in mix.song.strips() if s.id in clash.strips)
+        amount = clash.amount_db * WEIGHTS.get(clash.kind, 1.0)
+        yield Reading(f"Clash, {clash.kind}: {names}", "dB", 0.0, amount, amount, CLASH_TOLERANCE_DB, counts_at_once=True)

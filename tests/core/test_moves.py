@@ -1,0 +1,255 @@
+"""Moves: readings with known answers, a model that the rendering confirms, and what was spoiled is found."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ersatz.cli import main
+from ersatz.core.balance.lanes import Lanes, measure_lane
+from ersatz.core.balance.match import balance_song
+from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.edits import parse_edit
+from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.moves import SCHEMA, find_moves, moves_document
+from ersatz.core.moves.model import predicted, response_db
+from ersatz.core.moves.section import PHASES, Ducked, Reading, gap_of, measure_again, measure_section, readings, recovered, width_of
+from ersatz.core.song.document import with_each
+from ersatz.core.song.strips import MASTER, ducked
+
+
+@pytest.fixture(scope="module")
+def cache():
+    return RenderCache()
+
+
+@pytest.fixture(scope="module")
+def balanced(song, club_survey, cache):
+    return balance_song(song, club_survey, cache=cache)
+
+
+@pytest.fixture(scope="module")
+def main_place(club_survey):
+    return club_survey.main_section()
+
+
+@pytest.fixture(scope="module")
+def mix(balanced, cache, main_place):
+    return measure_section(balanced, Mixdown(balanced, cache), main_place, main_place)
+
+
+def edited(song, *edits):
+    for edit in edits:
+        song = parse_edit(edit).apply(song)
+    return song
+
+
+def at(strip, name, value):
+    return {"kind": "set_strip", "strip": strip, "name": name, "value": value}
+
+
+def louder(song, by, *roles):
+    return edited(song, *(at(p.id, "gain_db", p.gain_db + by) for p in song.parts if p.role in roles))
+
+
+def mastered(song, by):
+    return edited(song, at("master", "gain_db", song.master.gain_db + by))
+
+
+def without_ducking(song):
+    return with_each(song, lambda s: replace(s, duck=None))
+
+
+def twice_as_deep(song):
+    return with_each(song, lambda s: replace(s, duck=replace(s.duck, depth_db=s.duck.depth_db * 2.2)) if s.duck else s)
+
+
+# Readings ------------------------------------------------------------------------------------------------------------
+
+
+def test_what_ducking_takes_is_read_off_known_powers():
+    loose = 1.0 + np.random.default_rng(2).random(PHASES)
+    gain = np.minimum(0.0, -9.0 + np.arange(PHASES) * 0.4)
+    assert recovered(loose * 10 ** (gain / 10), loose) == pytest.approx(gain, abs=1e-9)
+    read = Ducked(("pad",), loose[None], gain)
+    assert read.depth_db == pytest.approx(9.0)
+    # Within 1 dB of full recovery: (9 - 1) / 0.4 places on.
+    assert read.release_beats() == pytest.approx(20 / PHASES)
+
+
+def test_a_silent_place_of_the_beat_takes_on_what_lies_beside_it():
+    loose = np.ones(PHASES)
+    gain = np.linspace(-8.0, 0.0, PHASES)
+    held = loose * 10 ** (gain / 10)
+    loose[20:24], held[20:24] = 1e-9, 1e-9
+    assert recovered(held, loose) == pytest.approx(gain, abs=0.05)
+
+
+@pytest.mark.parametrize("sides, width", [((1.0, 1.0), 0.0), ((1.0, 0.0), 1.0), ((1.0, -1.0), 2.0)])
+def test_width_is_the_sides_share_of_the_power(sides, width):
+    noise = np.random.default_rng(1).standard_normal(RATE_HZ).astype(np.float32) * 0.1
+    lanes = Lanes(1, 1, {MASTER: measure_lane(MASTER, np.stack([noise * side for side in sides]))})
+    assert width_of(lanes, 500.0, 8000.0) == pytest.approx(width, abs=1e-3)
+
+
+def test_a_gap_counts_tolerances_from_one_on_and_no_figure_counts_for_more_than_three():
+    def gap(difference: float, **more: bool) -> float:
+        return Reading("Loudness here", "LUFS", -9.0, -9.0 + difference, difference, 1.0, **more).gap
+
+    assert [gap(v) for v in (0.0, 1.0, -1.0, 1.5, -2.0, 40.0)] == [0.0, 0.0, 0.0, 1.5, 2.0, 3.0]
+    assert gap(0.4, counts_at_once=True) == pytest.approx(0.4)
+
+
+def test_the_depth_that_is_set_is_the_depth_that_is_read(balanced, cache, main_place):
+    sustained = ("bass", "chords", "lead")
+    curve = balanced.curves[0]
+    alike = with_each(balanced, lambda s: replace(s, duck=ducked(curve.id, 6.0) if getattr(s, "role", "") in sustained else None))
+    read = measure_section(alike, Mixdown(alike, cache), main_place, main_place).ducked
+    assert read is not None
+    assert read.depth_db == pytest.approx(6.0, abs=0.5)
+    free = without_ducking(balanced)
+    assert measure_section(free, Mixdown(free, cache), main_place, main_place).ducked.depth_db == pytest.approx(0.0, abs=0.01)
+
+
+# The model -----------------------------------------------------------------------------------------------------------
+
+
+def test_faders_cuts_and_bells_respond_as_they_are_set(balanced):
+    part = balanced.parts[0]
+    assert response_db(replace(part, gain_db=part.gain_db + 6)) - response_db(part) == pytest.approx(6.0)
+    cut = response_db(replace(part, low_cut_hz=1000.0)) - response_db(replace(part, low_cut_hz=0.0))
+    near = [NOMINAL_HZ.index(hz) for hz in (250, 1000, 4000)]
+    # A Butterworth of second order: 12 dB per octave, 3 dB at its corner.
+    assert cut[near] == pytest.approx([-24.1, -3.0, 0.0], abs=0.1)
+    assert (response_db(replace(part, mute=True)) <= -200).all()
+
+
+def cut(song, *roles):
+    edits = ({"kind": "set_cuts", "part": p.id, "low_cut_hz": 500.0, "high_cut_hz": 0.0} for p in song.parts if p.role in roles)
+    return edited(song, *edits)
+
+
+MOVED = {
+    "a fader": lambda song: louder(song, -5.0, "bass"),
+    "two faders": lambda song: louder(song, 4.0, "hats", "clap"),
+    "a low cut": lambda song: cut(song, "chords", "lead"),
+    "the width": lambda song: edited(song, at("master", "width", 0.4)),
+    "the master": lambda song: mastered(song, -4.0),
+}
+
+
+@pytest.mark.parametrize("what", MOVED)
+def test_the_rendering_confirms_what_the_model_says(what, mix, balanced, cache, club_survey):
+    after = MOVED[what](balanced)
+    before = readings(mix, club_survey)
+    guess, heard = (
+        readings(predicted(mix, after), club_survey),
+        readings(measure_again(mix, after, Mixdown(after, cache)), club_survey),
+    )
+    off = [abs(guess[f].remake - heard[f].remake) for f in before if f.startswith("Balance") and f in heard]
+    assert np.median(off) < 0.5
+    for figure, old in before.items():
+        moved = heard[figure].remake - old.remake if figure in heard else 0.0
+        if figure in guess and not figure.startswith("Clash") and abs(moved) > 0.5 * old.tolerance:
+            assert np.sign(guess[figure].remake - old.remake) == np.sign(moved), figure
+
+
+def test_what_is_as_it_was_is_not_measured_anew_and_reads_the_same(mix, balanced, cache, main_place, club_survey):
+    after = louder(balanced, -3.0, "bass")
+    again = readings(measure_again(mix, after, Mixdown(after, cache)), club_survey)
+    whole = readings(measure_section(after, Mixdown(after, cache), main_place, main_place), club_survey)
+    assert again.keys() == whole.keys()
+    for figure, reading in whole.items():
+        assert again[figure].remake == pytest.approx(reading.remake, abs=0.05), figure
+
+
+# Spoil and find ------------------------------------------------------------------------------------------------------
+
+
+def hats_missing(song, place):
+    cells = [
+        {"part": p.id, "section": song.sections[place].id, "on": False, "pattern": min(p.patterns)}
+        for p in song.parts if p.role == "hats" and p.patterns
+    ]  # fmt: skip
+    return edited(song, {"kind": "put_cells", "how": "off", "cells": cells})
+
+
+#: What is done to the mix, and what the right move says.
+SPOILED = {
+    "bass too loud": (lambda song, place: louder(song, 7.0, "bass"), lambda m: "Bass" in m.sentence and "−" in m.sentence),
+    "no ducking": (lambda song, place: without_ducking(song), lambda m: m.kind == "ducking depth"),
+    "ducking too deep": (lambda song, place: twice_as_deep(song), lambda m: m.kind == "ducking depth"),
+    "limiter crushed": (lambda song, place: mastered(song, 9.0), lambda m: m.kind == "loudness"),
+    "hats missing": (hats_missing, lambda m: m.kind == "presence" and "hat" in m.sentence.lower()),
+    "swing lost": (
+        lambda song, place: edited(song, {"kind": "set_swing", "swing_percent": 64.0 if song.swing_percent < 57 else 50.0}),
+        lambda m: m.kind == "groove",
+    ),
+    "highs dull": (lambda song, place: louder(song, -10.0, "hats", "clap", "perc"), lambda m: "+" in m.sentence),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", SPOILED)
+def test_what_was_spoiled_is_among_the_first_three_moves_and_closes_the_gap(what, balanced, cache, main_place, club_survey):
+    spoil, is_right = SPOILED[what]
+    song = spoil(balanced, main_place)
+    found = find_moves(song, Mixdown(song, cache), main_place, club_survey)
+    assert any(is_right(m) for m in found[:3]), [m.sentence for m in found]
+    before = gap_of(readings(measure_section(song, Mixdown(song, cache), main_place, main_place), club_survey))
+    for _ in range(2):
+        if not found:
+            break
+        song = edited(song, *found[0].edits)
+        now = gap_of(readings(measure_section(song, Mixdown(song, cache), main_place, main_place), club_survey))
+        assert now == pytest.approx(before - found[0].closes, abs=0.15)
+        before, found = now, find_moves(song, Mixdown(song, cache), main_place, club_survey)
+
+
+def test_moves_are_the_same_every_time_and_say_what_they_do(balanced, cache, main_place, club_survey):
+    song = louder(balanced, 7.0, "bass")
+    first, again = (find_moves(song, Mixdown(song, cache), main_place, club_survey, most=3) for _ in range(2))
+    assert first == again
+    assert [m.closes for m in first] == sorted((m.closes for m in first), reverse=True)
+    document = json.loads(json.dumps(moves_document(first)))
+    assert document["schema"] == SCHEMA
+    for move in document["moves"]:
+        assert move["reasons"] and move["effects"]
+        assert {"figure", "section", "unit", "before", "predicted", "measured"} == set(move["effects"][0])
+
+
+def test_a_silent_section_and_one_that_the_reference_lacks_have_no_moves(balanced, cache, main_place, club_survey):
+    silent = replace(balanced, parts=tuple(replace(p, mute=True) for p in balanced.parts))
+    assert find_moves(silent, Mixdown(silent, cache), main_place, club_survey) == []
+    labels = {s.label for s in club_survey.sections}
+    other = next(label for label in ("bridge", "outro", "intro", "breakdown") if label not in labels)
+    sections = tuple(replace(s, label=other) if k == main_place else s for k, s in enumerate(balanced.sections))
+    alone = replace(balanced, sections=sections)
+    assert find_moves(alone, Mixdown(alone, cache), main_place, club_survey) == []
+
+
+# The command ---------------------------------------------------------------------------------------------------------
+
+
+def test_moves_are_found_and_taken_by_the_command(balanced, main_place, club_survey, tmp_path, capsys):
+    song = louder(balanced, 7.0, "bass")
+    (tmp_path / "survey.json").write_text(json.dumps(club_survey.to_json()))
+    (tmp_path / "song.json").write_text(json.dumps(song.to_json()))
+    paths = [str(tmp_path / name) for name in ("survey.json", "song.json", "moves.json", "better.json")]
+    assert main(["moves", paths[0], paths[1], "--section", str(main_place + 1), "--most", "2", "--json", paths[2]]) == 0
+    moves = json.loads((tmp_path / "moves.json").read_text())["moves"]
+    assert 1 <= len(moves) <= 2
+    assert main(["apply", paths[1], paths[2], "--take", "1", "--out", paths[3]]) == 0
+    assert json.loads((tmp_path / "better.json").read_text()) == edited(song, *moves[0]["edits"]).to_json()
+    # Plain edits, and what can't be taken.
+    (tmp_path / "edits.json").write_text(json.dumps([{"kind": "set_swing", "swing_percent": 60}]))
+    assert main(["apply", paths[1], str(tmp_path / "edits.json"), "--out", paths[3]]) == 0
+    assert json.loads((tmp_path / "better.json").read_text())["swing_percent"] == 60
+    for bad in (["--take", "9"], ["--take", "x"]):
+        assert main(["apply", paths[1], paths[2], *bad, "--out", paths[3]]) == 2
+    assert main(["apply", paths[1], paths[1], "--out", paths[3]]) == 2
+    assert main(["moves", paths[0], paths[1], "--section", "99"]) == 2
+    assert "there are 1 to" in capsys.readouterr().err
