@@ -22,7 +22,7 @@ from ersatz.studio.models import Measurement, Reference, Remake  # noqa: E402
 from ersatz.studio.shared.targets import make_target  # noqa: E402
 
 #: One for each test that corrects its survey, and the first for all that don't; drafts for those that edit one.
-REFERENCES, DRAFTS = 6, 18
+REFERENCES, DRAFTS = 6, 24
 
 
 def main(folder: Path) -> None:

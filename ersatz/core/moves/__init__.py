@@ -1,5 +1,5 @@
 """The next moves towards a reference: proposed by rules, predicted by a model, then rendered and measured."""
 
-from ersatz.core.moves.find import SCHEMA, Effect, Move, Reason, find_moves, moves_document
+from ersatz.core.moves.find import SCHEMA, Move, MoveEffect, MoveReason, find_moves, moves_document
 
-__all__ = ["SCHEMA", "Effect", "Move", "Reason", "find_moves", "moves_document"]
+__all__ = ["SCHEMA", "Move", "MoveEffect", "MoveReason", "find_moves", "moves_document"]

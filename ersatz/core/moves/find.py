@@ -24,12 +24,14 @@ SCHEMA = "ersatz.moves/1"
 MOST_RENDERED = 8
 #: By how many tolerances a move has to close the gap, by the rendering.
 LEAST_CLOSED = 0.05
+#: What a move opens may be this share of what it closes.
+MOST_OPENED = 0.5
 #: A figure moves where it changes by this share of its tolerance.
 MOVES = 0.15
 
 
 @dataclass(frozen=True)
-class Reason:
+class MoveReason:
     """A figure that is off: what each side has."""
 
     figure: str
@@ -42,7 +44,7 @@ class Reason:
 
 
 @dataclass(frozen=True)
-class Effect:
+class MoveEffect:
     """What the move does to a figure: as it stands, as the model has it, and as the rendering measures it."""
 
     figure: str
@@ -62,8 +64,8 @@ class Move:
     sentence: str
     strip: str
     section: str
-    reasons: tuple[Reason, ...]
-    effects: tuple[Effect, ...]
+    reasons: tuple[MoveReason, ...]
+    effects: tuple[MoveEffect, ...]
     edits: tuple[dict[str, Any], ...]
     closes: float
 
@@ -107,24 +109,31 @@ def _measured(
 ) -> Move | None:  # fmt: skip
     """None where the rendering isn't nearer to the reference."""
     heard = readings(measure_again(mix, after, mixdown.varied(after)), survey)
-    closes = gap_of(before) - gap_of(heard)
-    if closes < LEAST_CLOSED:
+    closes, opens = _closed(before, heard), _closed(heard, before)
+    if closes - opens < LEAST_CLOSED or opens > MOST_OPENED * closes:
         return None
     section = mix.section.id
     effects = tuple(
-        Effect(figure, section, old.unit, _r(old.remake), _r(_now(guess, figure, old)), _r(_now(heard, figure, old)))
+        MoveEffect(figure, section, old.unit, _r(old.remake), _r(_now(guess, figure, old)), _r(_now(heard, figure, old)))
         for figure, old in before.items()
         if abs(_now(heard, figure, old) - old.remake) >= MOVES * old.tolerance
     )
     reasons = tuple(
-        Reason(f, section, r.unit, _r(r.reference), _r(r.remake), _r(r.difference), _r(r.tolerance))
+        MoveReason(f, section, r.unit, _r(r.reference), _r(r.remake), _r(r.difference), _r(r.tolerance))
         for f in proposal.figures
         if (r := before.get(f)) is not None
     )
     return Move(
         digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
-        proposal.edits, round(closes, 3),
+        proposal.edits, round(closes - opens, 3),
     )  # fmt: skip
+
+
+def _closed(before: dict[str, Reading], after: dict[str, Reading]) -> float:
+    """By how many tolerances the figures that come nearer do so."""
+    gaps = {figure: (before[figure].gap if figure in before else 0.0, after[figure].gap if figure in after else 0.0)
+            for figure in before.keys() | after.keys()}  # fmt: skip
+    return sum(max(0.0, old - new) for old, new in gaps.values())
 
 
 def _now(side: dict[str, Reading], figure: str, old: Reading) -> float:

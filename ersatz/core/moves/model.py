@@ -1,8 +1,8 @@
 """What a section will be like after an edit, from the strips' own energies: no rendering.
 
 Between uncorrelated parts power adds; a fader, a cut or a band of an equaliser multiplies a part's power per third octave; a
-ducking curve multiplies it at each place of the beat. What bus and master dynamics make of it is left out but for the limiter, which keeps
-part of a change of level for itself. What the model can't know (a part that begins to play) stays as it is.
+ducking curve multiplies it at each place of the beat. What bus and master dynamics make of it is left out but for the limiter,
+which keeps part of a change of level for itself. What the model can't know (a part that begins to play) stays as it is.
 """
 
 from __future__ import annotations

@@ -27,16 +27,16 @@ from ersatz.core.target.document import balanced, heard, in_balance
 HZ = np.array(NOMINAL_HZ, float)
 #: What ducking is read from: parts that sustain.
 SUSTAINED = ("bass", "chords", "lead")
-#: So many bars stand for a section.
-BARS = 8
+#: So many bars stand for a drop, which is full at its end, and so many for any other section, which may grow all along.
+DROP_BARS, OTHER_BARS = 8, 16
 #: Places within a beat.
 PHASES = 64
 #: A place of the beat at which the sustained parts are this far under their loudest tells nothing, dB.
 SILENT_DB = -36.0
 #: A role is there from this presence on, and isn't under that one.
 PLAYS, RESTS = 0.5, 0.12
-#: Differences further than this many tolerances count as this many: one figure doesn't decide alone.
-MOST_TOLERANCES = 3.0
+#: Differences further than this many tolerances count little more: one figure doesn't decide alone.
+MOST_TOLERANCES, BEYOND = 3.0, 0.2
 #: What a clash is counted by.
 CLASH_TOLERANCE_DB = 3.0
 #: What the limiter takes of most peaks.
@@ -45,6 +45,8 @@ MOST_READINGS = 75
 EVENTS = {"riser": "riser", "snare roll": "snare roll", "gap": "gap"}
 SURE_EVENT = 0.5
 WIDE_HZ, LOW_HZ = 270.0, 120.0
+#: Window of short-term loudness, which ends at its time (EBU Tech 3341).
+SHORT_TERM_S = 3.0
 
 
 @dataclass(frozen=True)
@@ -86,7 +88,7 @@ class SectionMix:
 
 def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> SectionMix:
     """Rendered and measured."""
-    first, last = measured_bars(song, place, BARS)
+    first, last = measured_bars(song, place, DROP_BARS if song.sections[place].label == "drop" else OTHER_BARS)
     lanes = measure_lanes(mixdown, first, last)
     ducked = _ducked(song, mixdown, first, last)
     return SectionMix(song, place, theirs, lanes, _lufs(mixdown, first, last), _limited(mixdown, first, last), ducked)
@@ -185,7 +187,9 @@ class Reading:
     def gap(self) -> float:
         """Tolerances that it is off, none where it is matched."""
         off = abs(self.difference) / self.tolerance
-        return 0.0 if off <= 1.0 and not self.counts_at_once else min(off, MOST_TOLERANCES)
+        if off <= 1.0 and not self.counts_at_once:
+            return 0.0
+        return min(off, MOST_TOLERANCES) + BEYOND * max(0.0, min(off, 10.0) - MOST_TOLERANCES)
 
 
 def gap_of(readings: dict[str, Reading]) -> float:
@@ -220,10 +224,19 @@ def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
 
 
 def _loudness(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
-    theirs = survey.sections[mix.theirs].loudness_lufs
+    theirs = _their_lufs(survey, mix.theirs, mix.lanes.last - mix.lanes.first + 1)
     yield Reading("Loudness here", "LUFS", theirs, mix.lufs, mix.lufs - theirs, 1.0)
     over = max(0.0, mix.limited_db - MOST_LIMITED_DB)
     yield Reading("Limiter", "dB", MOST_LIMITED_DB, mix.limited_db, over, 1.0)
+
+
+def _their_lufs(survey: Survey, section: int, bars: int) -> float:
+    """Of the last bars of a section of the reference, as many as were measured of ours: mean power of the short-term windows that
+    lie inside, or of the section where none does."""
+    found, grid = survey.sections[section], survey.tempo.grid
+    start, end = grid.seconds_of_bar(max(found.start_bar, found.end_bar - bars)), grid.seconds_of_bar(found.end_bar)
+    inside = [s.lufs for s in survey.loudness.short_term if s.t_s - SHORT_TERM_S >= start - 0.1 and s.t_s <= end + 0.1]
+    return found.loudness_lufs if not inside else float(10 * np.log10(np.mean(10 ** (np.array(inside) / 10))))
 
 
 def _roles(mix: SectionMix, survey: Survey) -> Iterator[Reading]:

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.gap import Gap
+from ersatz.core.gap.plans import counterparts
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Target
 from ersatz.core.target.document import Corridor
+from ersatz.studio.models import Remake, Revision
+from ersatz.studio.shared.edit import Steps, shown_on, steps
 from ersatz.studio.shared.frame import loudness_course
 from ersatz.studio.shared.spans import spectrum_corridor
 
@@ -46,6 +50,39 @@ class GapDrawing:
     reference: GapSide
     remake: GapSide
     corridors: GapCorridors | None
+
+
+@dataclass(frozen=True)
+class GapState(Steps):
+    bars: int
+
+
+@dataclass(frozen=True)
+class GapSection:
+    """The song's section that the page looks at: its place in the plan, and the bars that stand for it."""
+
+    place: int
+    first: int
+    last: int
+
+
+@dataclass(frozen=True)
+class GapFixed:
+    """`own`: None where the song has no such section."""
+
+    own: GapSection | None
+
+
+@shown_on("gap")
+def gap_state(remake: Remake, revision: Revision, part: str = "") -> GapState:
+    return GapState(**vars(steps(remake, revision)), bars=revision.song.bars)
+
+
+def gap_fixed(remake: Remake, revision: Revision, reference: Survey, section: int) -> GapFixed:
+    song = revision.song
+    theirs = counterparts(song, reference)
+    place = next((k for k, s in enumerate(song.sections) if theirs.get(s.id) == section), None)
+    return GapFixed(None if place is None else GapSection(place, *measured_bars(song, place)))
 
 
 def gap_drawing(reference: Survey, mine: Survey, found: Gap, target: Target | None) -> GapDrawing:

@@ -4,4 +4,5 @@ from ersatz.studio.gap import views
 
 urlpatterns = [
     path("remakes/<number:pk>/gap/", views.gap, name="gap"),
+    path("remakes/<number:pk>/gap/moves/", views.moves, name="gap-moves"),
 ]

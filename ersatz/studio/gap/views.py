@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from django.contrib.auth.decorators import login_required
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
-from django.views.decorators.http import require_safe
+from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.gap import Figure, compare
 from ersatz.core.gap.compare import numbered
 from ersatz.core.survey.document import Survey
-from ersatz.studio.gap.state import gap_drawing
+from ersatz.studio.gap.forms import MovesForm
+from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_state
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
 from ersatz.studio.shared.frame import frame, latest_measurement
@@ -50,12 +51,35 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
         context |= {
             "section": section,
             "section_name": numbered(reference, section),
-            "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in found.figures],
+            "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in _largest_first(found.figures)],
             "matched": sum(f.verdict == "matched" for f in found.figures),
-            "drawing": page_json(gap_drawing(reference, mine, found, target)),
+            "drawing": page_json(gap_drawing(reference, mine, found, target))
+            | page_json(gap_state(remake, revision))
+            | page_json(gap_fixed(remake, revision, reference, section)),
             "is_target": target is not None,
         }
     return render(request, "studio/gap.html", context)
+
+
+@login_required
+@require_POST
+def moves(request: HttpRequest, pk: int) -> JsonResponse:
+    """The next moves for a section: what was found for the song as it stands, or a job that finds it. Form: section."""
+    remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
+    revision, form = remake.revision, MovesForm(request.POST)
+    if revision is None or not form.is_valid() or form.cleaned_data["section"] >= len(revision.song.sections):
+        return JsonResponse({"error": "There is no such section."}, status=400)
+    section = form.cleaned_data["section"]
+    same = Job.objects.filter(remake=remake, kind=Job.Kind.MOVES, options__section=section)
+    known = same.filter(state=Job.State.DONE, options__sha=revision.sha).first() or same.filter(state__in=Job.UNFINISHED).first()
+    job = known or start_job(request.user, Job.Kind.MOVES, remake=remake, section=section)
+    return JsonResponse({"job": job.as_json()}, status=202)
+
+
+def _largest_first(figures: tuple[Figure, ...]) -> list[Figure]:
+    """What is off before what is close before what is matched; the plan's own order among equals."""
+    order = {"off": 0, "close": 1, "unknown": 2, "matched": 3}
+    return sorted(figures, key=lambda f: order[f.verdict])
 
 
 def _section(request: HttpRequest, reference: Survey) -> int:

@@ -23,6 +23,7 @@ from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.balance.reasons import reasons
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
+from ersatz.core.moves import find_moves
 from ersatz.core.serial import to_json
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.track import Track
@@ -214,6 +215,20 @@ def _balance(job: Job, report: Progress) -> None:
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
 
 
+def _moves(job: Job, report: Progress) -> None:
+    """For one section of the song as it stands."""
+    remake = job.remake
+    assert remake is not None
+    revision, survey = remake.revision, remake.reference.survey
+    assert revision is not None
+    if survey is None:
+        raise ErsatzError("The reference isn’t surveyed.")
+    song, place = revision.song, min(job.options["section"], len(revision.song.sections) - 1)
+    found = find_moves(song, mixdown_of(remake, song), place, survey, progress=lambda f: report("trying moves", f))
+    job.options = {**job.options, "sha": revision.sha, "moves": to_json(found)}
+    job.save(update_fields=["options"])
+
+
 def _take(remake: Remake, edit: TakeMatch) -> None:
     """Applies what was worked out on a song to the song as it stands by now."""
     while True:
@@ -241,6 +256,7 @@ WORK: dict[str, Callable[[Job, Progress], None]] = {
     Job.Kind.EXPORT: _export,
     Job.Kind.DEMO: _demo,
     Job.Kind.BALANCE: _balance,
+    Job.Kind.MOVES: _moves,
 }
 assert set(WORK) == set(Job.Kind.values)
 SINGLE_WORKER = settings.HUEY["huey_class"] == "huey.SqliteHuey"

@@ -9,6 +9,7 @@ from django.db import models
 from django.urls import reverse
 from django.utils import timezone
 
+from ersatz.core.moves import Move
 from ersatz.studio.models.references import Reference
 from ersatz.studio.models.remakes import Remake
 
@@ -23,7 +24,7 @@ class StripChange(TypedDict):
 
 
 class JobState(TypedDict):
-    """`url` is where it is looked at; `changes` of a balance; `fraction` 0..1."""
+    """`url` is where it is looked at; `changes` of a balance, `moves` of a search; `fraction` 0..1."""
 
     id: int
     url: str
@@ -33,6 +34,7 @@ class JobState(TypedDict):
     fraction: float
     message: str
     changes: list[StripChange]
+    moves: list[Move]
 
 
 class Job(models.Model):
@@ -43,6 +45,7 @@ class Job(models.Model):
         EXPORT = "export", "Export"
         DEMO = "demo", "Prepare the demo"
         BALANCE = "balance", "Balance"
+        MOVES = "moves", "Find the next moves"
 
     class State(models.TextChoices):
         QUEUED = "queued"
@@ -91,4 +94,5 @@ class Job(models.Model):
             "fraction": round(self.fraction, 3),
             "message": self.message,
             "changes": self.options.get("changes", []),
+            "moves": self.options.get("moves", []),
         }

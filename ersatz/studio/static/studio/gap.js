@@ -2,13 +2,15 @@
 // The gap: both inks on one bar axis, one frequency axis, one beat axis. What shows between them is the gap.
 
 import { BarAxis, corridor, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
-import { byId, svgById as svg } from "./dom.js";
+import { byId, dataOf, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
+import { edits, showSteps } from "./edits.js";
+import { MovesPanel } from "./moves.js";
 import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./draw.js").Point} Point */
 
-/** @type {import("./states").GapDrawing} */
+/** @type {import("./states").GapDrawing & import("./states").GapState & import("./states").GapFixed} */
 const gap = readJson("drawing");
 /** Differences from here on are written beside the curves, dB. */
 const WORTH_SAYING_DB = 2;
@@ -103,3 +105,13 @@ redrawn(() => {
   pump();
   loudness();
 });
+
+// After an edit the figures are those of another song: the page measures anew.
+const send = edits({ url: dataOf(byId("moves"), "edit"), says: byId("gap-says"), revision: () => gap.revision, show: () => location.reload(), refused: () => panel?.draw() });
+const panel = gap.own && player ? new MovesPanel({
+  list: byId("moves-list"), says: byId("moves-says"), progress: byId("moves-progress"), url: dataOf(byId("moves"), "url"), place: gap.own.place,
+  bars: [gap.own.first, gap.own.last], listen: () => gap.listen, player, send,
+}) : null;
+if (panel) panel.look();
+else byId("moves-says").textContent = "the song has no such section";
+showSteps(gap);

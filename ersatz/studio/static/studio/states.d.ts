@@ -222,6 +222,16 @@ export interface GapDrawing {
   corridors: GapCorridors | null;
 }
 
+export interface GapFixed {
+  own: GapSection | null;
+}
+
+export interface GapSection {
+  place: number;
+  first: number;
+  last: number;
+}
+
 export interface GapSide {
   bars: number;
   sections: [string, number, number][];
@@ -230,6 +240,18 @@ export interface GapSide {
   pumpDepthDb: number;
   lufs: number;
   shortTerm: [number, number][];
+}
+
+export interface GapState {
+  title: string;
+  revision: number;
+  sha: string;
+  listen: string;
+  undo: string | null;
+  redo: string | null;
+  history: [number, string][];
+  milestones: Version[];
+  bars: number;
 }
 
 export interface Groove {
@@ -258,6 +280,7 @@ export interface JobState {
   fraction: number;
   message: string;
   changes: StripChange[];
+  moves: Move[];
 }
 
 export interface Key {
@@ -353,6 +376,37 @@ export interface Modulation {
   source: string;
   target: string;
   amount: number;
+}
+
+export interface Move {
+  id: string;
+  kind: string;
+  sentence: string;
+  strip: string;
+  section: string;
+  reasons: MoveReason[];
+  effects: MoveEffect[];
+  edits: Record<string, any>[];
+  closes: number;
+}
+
+export interface MoveEffect {
+  figure: string;
+  section: string;
+  unit: string;
+  before: number;
+  predicted: number;
+  measured: number;
+}
+
+export interface MoveReason {
+  figure: string;
+  section: string;
+  unit: string;
+  reference: number;
+  remake: number;
+  difference: number;
+  tolerance: number;
 }
 
 export interface Note {

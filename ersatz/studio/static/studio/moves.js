@@ -1,0 +1,135 @@
+// @ts-check
+// The next moves: found and rendered by the server, each heard before and after at equal loudness, taken in one step, or set aside.
+
+import { button, node } from "./dom.js";
+import { minus } from "./draw.js";
+import { follow, post, progressElement } from "./http.js";
+import { louderDb, variantUrl } from "./variant.js";
+
+/** @typedef {import("./states").Move} Move */
+
+/** Longer addresses are cut by web servers: such a move is taken and undone instead. */
+const MOST_ADDRESS = 3800;
+/** Figures of a move that are named. */
+const MOST_NAMED = 3;
+
+/** A figure with its unit, as it is written.
+ *  @param {number} value
+ *  @param {string} unit */
+function figure(value, unit) {
+  const digits = unit === "ms" ? 0 : unit === "" ? 2 : 1;
+  return minus(value.toFixed(digits));
+}
+
+/** What a move does to the figures that it moves most: as they stand, as they become, and what the model said where that is another.
+ *  @param {Move} move */
+export function effectsSaid({ effects, reasons }) {
+  const tolerance = new Map(reasons.map((r) => [r.figure, r.tolerance]));
+  const size = (/** @type {Move["effects"][number]} */ e) => Math.abs(e.measured - e.before) / (tolerance.get(e.figure) ?? 3);
+  return [...effects].sort((a, b) => size(b) - size(a)).slice(0, MOST_NAMED).map((e) => {
+    const before = figure(e.before, e.unit), after = figure(e.measured, e.unit), guess = figure(e.predicted, e.unit);
+    return `${e.figure} ${before} → ${after}${e.unit && ` ${e.unit}`}${guess === after ? "" : ` (predicted ${guess})`}`;
+  });
+}
+
+export class MovesPanel {
+  /** `place`: of the section in the plan; `listen()` is the song's address, `bars`: first and last of those that are compared; `send` takes edits.
+   *  @param {{ list: HTMLElement, says: HTMLElement, progress: HTMLElement, url: string, place: number, bars: [number, number], listen: () => string,
+   *    player: import("./player.js").Player, send: (edit: object) => Promise<void> }} options */
+  constructor({ list, says, progress, url, place, bars, listen, player, send }) {
+    this.list = list;
+    this.says = says;
+    this.progress = progress;
+    this.url = url;
+    this.place = place;
+    this.bars = bars;
+    this.listen = listen;
+    this.player = player;
+    this.send = send;
+    /** @type {Move[]} */
+    this.moves = [];
+    /** Ids of those that were set aside.
+     *  @type {Set<string>} */
+    this.aside = new Set();
+    /** What is heard: "ID.before" or "ID.after".
+     *  @type {string | null} */
+    this.heard = null;
+    this.asked = 0;
+  }
+
+  /** Looks for them, as the song now stands. */
+  async look() {
+    const mine = ++this.asked;
+    this.says.textContent = "";
+    this.moves = [];
+    this.heard = null;
+    this.draw();
+    const { ok, data } = await post(this.url, { section: this.place });
+    if (mine !== this.asked) return;
+    if (!ok) {
+      this.says.textContent = data.error;
+      return;
+    }
+    let job = data.job;
+    if (job.state !== "done") {
+      const place = progressElement("Moves");
+      this.progress.replaceChildren(place);
+      job = await follow(job.url, place);
+      if (mine !== this.asked) return;
+      this.progress.replaceChildren();
+    }
+    this.moves = job.moves;
+    this.says.textContent = job.state !== "done" ? job.message : this.moves.length ? "" : "none that would bring it nearer";
+    this.draw();
+  }
+
+  draw() {
+    this.list.replaceChildren(...this.moves.filter((m) => !this.aside.has(m.id)).map((move) => this.#item(move)));
+  }
+
+  /** @param {Move} move */
+  #item(move) {
+    const item = node("li"), said = node("b", "", move.sentence), tools = node("div", "device-tools");
+    const edit = this.#edit(move), url = variantUrl(this.listen(), { edit }), isLong = url.length > MOST_ADDRESS;
+    const hear = (/** @type {string} */ title, /** @type {boolean} */ isAfter) => {
+      const one = button(title, () => this.#hear(move, isAfter));
+      one.setAttribute("aria-pressed", String(this.heard === `${move.id}.${isAfter ? "after" : "before"}`));
+      one.setAttribute("aria-label", `${title}: play ${isAfter ? "with" : "without"} “${move.sentence}”`);
+      one.disabled = isLong;
+      return one;
+    };
+    const apply = button("Apply", () => this.send(edit), "btn btn-primary"), aside = button("Set aside", () => {
+      this.aside.add(move.id);
+      this.draw();
+    }, "btn btn-link");
+    for (const [one, word] of /** @type {[HTMLElement, string][]} */ ([[apply, "Apply"], [aside, "Set aside"]])) one.setAttribute("aria-label", `${word}: ${move.sentence}`);
+    tools.append(hear("Before", false), hear("After", true), apply, aside);
+    item.append(said, node("p", "soft", effectsSaid(move).join(" · ")), tools);
+    return item;
+  }
+
+  /** All of it as one step.
+   *  @param {Move} move */
+  #edit({ edits, sentence }) {
+    return edits.length === 1 ? edits[0] : { kind: "several", said: sentence, edits };
+  }
+
+  /** Both at the loudness of the song as it is: neither wins by being louder.
+   *  @param {Move} move
+   *  @param {boolean} isAfter */
+  async #hear(move, isAfter) {
+    const wanted = `${move.id}.${isAfter ? "after" : "before"}`, { player } = this, [first, last] = this.bars;
+    this.heard = wanted;
+    this.draw();
+    player.hear("remake");
+    if (!player.loop || player.loop.start !== first - 1) {
+      player.loop = { start: first - 1, end: last };
+      player.seek(first - 1);
+    }
+    const url = isAfter ? variantUrl(this.listen(), { edit: this.#edit(move) }) : this.listen();
+    const louder = isAfter ? await louderDb(url, this.bars) : 0;
+    if (this.heard !== wanted) return;
+    player.replaceRemake(url, { louderDb: louder });
+    if (!player.isPlaying) player.play();
+  }
+}

@@ -1,0 +1,34 @@
+"""Moves on the Gap page: found, heard before and after at equal loudness, set aside, taken and undone."""
+
+import pytest
+
+from tests.browser.waits import is_saved
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+
+
+def test_a_move_is_heard_taken_and_undone(page, house):
+    page.goto(f"{house.own_draft()}gap/")
+    # Measured first, then its moves are found.
+    page.locator("#gap-spectrum .ownline").wait_for()
+    moves = page.locator("#moves-list li")
+    moves.first.wait_for()
+    count, said = moves.count(), moves.first.locator("b").inner_text()
+    assert "→" in moves.first.locator("p").inner_text()
+    page.evaluate("import('/static/studio/frame.js').then(({ player }) => { window.playing = player; })")
+    moves.first.get_by_role("button", name="After").click()
+    page.wait_for_function("() => window.playing.isPlaying && window.playing.tracks.remake.url.includes('/with/')")
+    moves.first.get_by_role("button", name="Before").click()
+    page.wait_for_function("() => !window.playing.tracks.remake.url.includes('/with/')")
+    if count > 1:
+        moves.nth(1).get_by_role("button", name="Set aside").click()
+        assert moves.count() == count - 1
+    moves.first.get_by_role("button", name="Apply").click()
+    # The song is another: figures and moves are found anew.
+    page.wait_for_function("() => document.querySelector('#undo') && !document.querySelector('#undo').disabled")
+    page.locator("#gap-spectrum .ownline").wait_for()
+    assert said not in page.locator("#moves-list li b").all_inner_texts()
+    page.locator("#undo").click()
+    page.wait_for_function("() => document.querySelector('#redo') && !document.querySelector('#redo').disabled")
+    is_saved(page)
+    assert not page.problems

@@ -1,0 +1,75 @@
+"""The Gap page: figures with the largest gaps first, and moves that are found once for a song and taken like any edit."""
+
+from __future__ import annotations
+
+import pytest
+from django.urls import reverse
+
+from ersatz.studio.jobs import work
+from ersatz.studio.models import Job, Remake
+from tests.web.addresses import edits
+from tests.web.conftest import drawing
+
+
+@pytest.fixture
+def place(remake, club_survey) -> int:
+    return club_survey.main_section()
+
+
+def louder_bass(web, remake) -> None:
+    part = remake.revision.song.part("bass")
+    body = {"kind": "set_strip", "strip": "bass", "name": "gain_db", "value": part.gain_db + 8.0}
+    answer = web.post(edits("edit", remake, "gap"), {"revision": remake.revision.number, "edit": body}, "application/json")
+    assert answer.status_code == 200
+    remake.refresh_from_db()
+
+
+def test_what_is_off_stands_first_and_matched_figures_last(web, remake):
+    page = web.get(reverse("gap", args=[remake.pk]))
+    order = ["off", "close", "unknown", "matched"]
+    verdicts = [order.index(row["verdict"]) for row in page.context["rows"]]
+    assert verdicts == sorted(verdicts) and len(verdicts) >= 15
+
+
+def test_the_page_knows_where_its_section_lies_in_the_song(web, remake, club_survey):
+    for section in range(len(club_survey.sections)):
+        page = drawing(web.get(reverse("gap", args=[remake.pk]), {"section": section}))
+        placed = list(remake.revision.song.placed())[page["own"]["place"]]
+        assert page["own"]["last"] == placed[0] + placed[1].bars - 1
+        assert placed[1].label == club_survey.sections[section].label
+
+
+def test_moves_are_found_once_for_a_song_and_taken_in_one_step(web, remake, place):
+    louder_bass(web, remake)
+    address = reverse("gap-moves", args=[remake.pk])
+    job = web.post(address, {"section": place}).json()["job"]
+    assert job["state"] == "queued"
+    # Asked again before it has begun, it is the same.
+    assert web.post(address, {"section": place}).json()["job"]["id"] == job["id"]
+    work.run(job["id"])
+    done = web.get(job["url"]).json()
+    assert done["state"] == "done"
+    first = done["moves"][0]
+    assert "Bass" in first["sentence"] and first["closes"] > 0
+    known = web.post(address, {"section": place}).json()["job"]
+    assert (known["id"], known["moves"]) == (job["id"], done["moves"])
+    edit = (
+        first["edits"][0] if len(first["edits"]) == 1 else {"kind": "several", "said": first["sentence"], "edits": first["edits"]}
+    )
+    body = {"revision": remake.revision.number, "edit": edit}
+    taken = web.post(edits("edit", remake, "gap"), body, "application/json").json()
+    assert taken["undo"] and taken["revision"] == remake.revision.number + 1
+    # Another song has moves of its own.
+    assert web.post(address, {"section": place}).json()["job"]["id"] != job["id"]
+
+
+@pytest.mark.parametrize("fields", [{}, {"section": "drop"}, {"section": -1}, {"section": 99}])
+def test_moves_of_no_section_are_refused_in_one_sentence(web, remake, fields):
+    answer = web.post(reverse("gap-moves", args=[remake.pk]), fields)
+    assert answer.status_code == 400 and answer.json()["error"].endswith(".")
+    assert not Job.objects.filter(kind=Job.Kind.MOVES).exists()
+
+
+def test_nobody_asks_for_the_moves_of_another(web, remake, other):
+    Remake.objects.filter(pk=remake.pk).update(owner=other)
+    assert web.post(reverse("gap-moves", args=[remake.pk]), {"section": 0}).status_code == 404
