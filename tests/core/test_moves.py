@@ -210,6 +210,30 @@ def test_what_was_spoiled_is_among_the_first_three_moves_and_closes_the_gap(what
         before, found = now, find_moves(song, Mixdown(song, cache), main_place, club_survey)
 
 
+def test_in_another_section_only_its_own_is_moved(balanced, cache, main_place, club_survey):
+    def playing(place):
+        section = balanced.sections[place].id
+        return [p for p in balanced.parts if (c := p.cell(section)) is not None and c.on]
+
+    place = next(k for k in range(len(balanced.sections)) if k != main_place and len(playing(k)) > 1)
+    section = balanced.sections[place].id
+    parts = [p for p in playing(place) if p.role == "hats"] or playing(place)[1:2]
+    song = balanced
+    for p in parts:
+        c = p.cell(section)
+        level = {"pattern": c.pattern, "entry_bars": c.entry_bars, "exit_bars": c.exit_bars, "level_db": 11.5}
+        song = edited(song, {"kind": "set_cell", "part": p.id, "section": section, **level})
+    found = find_moves(song, Mixdown(song, cache), place, club_survey)
+    assert any(m.strip in {p.id for p in parts} and "−" in m.sentence for m in found[:3]), [m.sentence for m in found]
+    for move in found:
+        assert {e["kind"] for e in move.edits} <= {"set_cell", "put_cells", "put_transition"}
+        # Every other section of the song is as it was.
+        after = edited(song, *move.edits)
+        for one, two in zip(song.parts, after.parts):
+            assert [c for c in one.cells if c.section != section] == [c for c in two.cells if c.section != section]
+            assert one.gain_db == two.gain_db
+
+
 def test_moves_are_the_same_every_time_and_say_what_they_do(balanced, cache, main_place, club_survey):
     song = louder(balanced, 7.0, "bass")
     first, again = (find_moves(song, Mixdown(song, cache), main_place, club_survey, most=3) for _ in range(2))

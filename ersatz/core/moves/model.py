@@ -29,7 +29,7 @@ SILENT_DB = -200.0
 
 def predicted(mix: SectionMix, after: Song) -> SectionMix:
     """The section of `after` as the model has it, from the one that was measured."""
-    change = {p.id: _change_db(mix.song, after, p.id) + _ducked_db(mix, after, p.id) for p in mix.song.parts}
+    change = {p.id: _change_db(mix.song, after, p.id) + _of_section_db(mix, after, p.id) for p in mix.song.parts}
     lanes = {name: _scaled(lane, change.get(name, np.zeros(len(HZ)))) for name, lane in mix.lanes.lanes.items() if name != MASTER}
     master, gained = _master(mix, after, lanes)
     lufs = _k_db(master.power) - _k_db(mix.lanes.mix.power)
@@ -69,6 +69,16 @@ def _change_db(before: Song, after: Song, name: str) -> np.ndarray:
             out += response_db(new) - response_db(old)
         old, new = before.strip(old.out), after.strip(new.out)
     return out
+
+
+def _of_section_db(mix: SectionMix, after: Song, name: str) -> float:
+    """What another level in this section, and another ducking, do to a part, dB."""
+    levels = []
+    for song in (mix.song, after):
+        part = song.part(name)
+        cell = part.cell(mix.section.id) if part is not None else None
+        levels.append(cell.level_db if cell is not None and cell.on else 0.0)
+    return levels[1] - levels[0] + _ducked_db(mix, after, name)
 
 
 def _ducked_db(mix: SectionMix, after: Song, name: str) -> float:

@@ -1,5 +1,8 @@
 """What might be changed: each rule reads a measured section beside its reference and yields proposals.
 
+What stands for the whole song (faders, equalisers, ducking, master) is judged by the reference's main section and proposed
+there; of any other section only what is its own: who plays, how loud there, and what leads out.
+
 A proposal is a set of edits as the pages send them with the sentence that names it. Whether it helps is not its business: the model
 (model.py) and a rendering (find.py) judge that.
 """
@@ -28,6 +31,8 @@ from ersatz.core.target.document import in_balance
 STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
 #: A fader move has to close this much by the model, in tolerances.
 LEAST_GAIN = 0.25
+#: A part's level in one section is within this of its fader, dB.
+MOST_LEVEL_DB = 12.0
 #: Faders that are proposed.
 MOST_FADERS = 4
 #: Ducking of parts that aren't ducked yet goes to these roles.
@@ -64,7 +69,7 @@ Rule = Callable[[SectionMix, Survey, Found], Iterator[Proposal]]
 def proposals(mix: SectionMix, survey: Survey, found: Found) -> list[Proposal]:
     """Of all rules, each once."""
     out: dict[str, Proposal] = {}
-    for rule in RULES:
+    for rule in RULES if mix.theirs == survey.main_section() else OWN_RULES:
         for proposal in rule(mix, survey, found):
             out.setdefault(proposal.sentence, proposal)
     return list(out.values())
@@ -105,6 +110,37 @@ def _faders(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]
             "level", part.id, _minus(f"{part.name} {by:+.1f} dB"), (_set(part.id, "gain_db", part.gain_db + by),),
             figures or ("Balance, mean",),
         )  # fmt: skip
+
+
+def _levels(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
+    """The same for the level that a part has in this section alone."""
+    before, section = gap_of(found), mix.section.id
+    best: list[tuple[float, str, str, dict[str, Any]]] = []
+    for part in mix.song.parts:
+        cell = part.cell(section)
+        if cell is None or not cell.on or part.id not in mix.lanes.lanes:
+            continue
+        for by in STEPS_DB:
+            level = round(cell.level_db + by, 1)
+            if abs(level) > MOST_LEVEL_DB:
+                continue
+            edit = {
+                "kind": "set_cell", "part": part.id, "section": section, "pattern": cell.pattern, "entry_bars": cell.entry_bars,
+                "exit_bars": cell.exit_bars, "level_db": level, "fill": cell.fill, "fill_bars": cell.fill_bars,
+            }  # fmt: skip
+            sentence = _minus(f"{part.name} {by:+.1f} dB here")
+            after = Proposal("level", part.id, sentence, (edit,), ()).applied(mix.song)
+            if after is not None:
+                gained = before - gap_of(readings(predicted(mix, after), survey)) - 0.02 * abs(by)
+                best.append((gained, part.id, sentence, edit))
+    tried: set[str] = set()
+    for gained, strip, sentence, edit in sorted(best, key=lambda row: -row[0]):
+        if gained < LEAST_GAIN or len(tried) == MOST_FADERS:
+            break
+        if strip not in tried:
+            tried.add(strip)
+            figures = tuple(f for f, r in found.items() if f.startswith(("Balance", "Loudness")) and r.gap > 0)
+            yield Proposal("level", strip, sentence, (edit,), figures or ("Balance, mean",))
 
 
 def _cures(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -227,3 +263,4 @@ def _tone(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
 
 assert set(DUCKED_ROLES) == set(SUSTAINED)
 RULES: tuple[Rule, ...] = (_roles, _transitions, _swing, _ducking, _master, _cures, _faders, _tone)
+OWN_RULES: tuple[Rule, ...] = (_roles, _transitions, _levels)
