@@ -1,7 +1,7 @@
 // @ts-check
 // The gap: both inks on one bar axis, one frequency axis, one beat axis. What shows between them is the gap.
 
-import { BarAxis, corridor, el, frequencyAxis, fresh, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
+import { BarAxis, corridor, el, frequencyAxis, fresh, label, minus, ownCurve, playhead, readJson, redrawn, refCurve, sectionRow, text } from "./draw.js";
 import { byId, dataOf, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
 import { edits, showSteps } from "./edits.js";
@@ -52,16 +52,14 @@ function spectrum() {
   const usual = gap.corridors?.spectrum;
   node.append(...(usual ? corridor(curve(usual.low), curve(usual.high), curve(reference)) : refCurve(curve(reference), bottom)));
   node.append(ownCurve(inside.map((i) => [x(gap.hz[i]), y(remake[i])])));
-  let lastX = -99;
   for (const i of inside) {
     const difference = usual ? Math.min(0, remake[i] - usual.low[i]) + Math.max(0, remake[i] - usual.high[i]) : gap.differenceDb[i];
     if (gap.hz[i] < LIMITS.balanceHz[0] || gap.hz[i] > LIMITS.balanceHz[1] || Math.abs(difference) < WORTH_SAYING_DB) continue;
     const at = x(gap.hz[i]), a = y(remake[i] - difference), b = y(remake[i]);
     node.append(el("line", { class: "lookline", x1: at, x2: at, y1: a, y2: b, "stroke-width": 2 }));
-    if (at - lastX > 34) {
-      node.append(text(at, Math.min(a, b) - 6, `${difference > 0 ? "+" : ""}${minus(difference.toFixed(1))}`, { "text-anchor": "middle", "font-weight": 600 }));
-      lastX = at;
-    }
+    // Two lines of figures along the bottom, where no curve runs; two bands apart there is room for one.
+    const said = `${difference > 0 ? "+" : ""}${minus(difference.toFixed(1))}`;
+    node.append(...label(at - 3.2 * said.length, bottom - (i % 2 ? 21 : 5), said, { "font-weight": 600 }));
   }
 }
 
