@@ -32,3 +32,16 @@ def test_a_move_is_heard_taken_and_undone(page, house):
     page.wait_for_function("() => document.querySelector('#redo') && !document.querySelector('#redo').disabled")
     is_saved(page)
     assert not page.problems
+
+
+def test_the_map_opens_the_section_that_is_chosen_there(page, house):
+    page.goto(f"{house.remake}gap/")
+    page.locator("#gap-spectrum .ownline").wait_for()
+    plan = page.locator("#gap-score [role=button]").first.bounding_box()
+    cell = page.locator("#gap-map td[data-section='0']").first
+    # On one bar axis with the plan above it.
+    assert abs(cell.bounding_box()["x"] - plan["x"]) < 3
+    cell.click()
+    page.wait_for_url("**section=0")
+    page.locator("#gap-map td.chosen[data-section='0']").first.wait_for()
+    assert not page.problems

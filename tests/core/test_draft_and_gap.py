@@ -14,7 +14,7 @@ from ersatz.core.effects.chain import apply_effect
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import Cancelled, NoTempo, UnusableDocument
 from ersatz.core.gap import compare
-from ersatz.core.gap.compare import spectrum_difference
+from ersatz.core.gap.sections import spectrum_difference
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.mixdown.schedule import duck_triggers

@@ -31,6 +31,20 @@ def test_what_is_off_stands_first_and_matched_figures_last(web, remake):
     assert verdicts == sorted(verdicts) and len(verdicts) >= 15
 
 
+def test_the_map_has_a_cell_for_every_section_and_figure(web, remake, club_survey):
+    page = web.get(reverse("gap", args=[remake.pk]), {"section": 1})
+    shown, count = page.context["map"], len(club_survey.sections)
+    assert len(shown["sections"]) == count and len(set(shown["sections"])) == count
+    assert [row["name"] for row in shown["rows"]] == ["Balance, mean", "Balance, worst band", "Loudness", "Roles"]
+    assert all(len(row["cells"]) == count for row in shown["rows"])
+    html = page.content.decode()
+    assert html.count('data-section="1"') == 4 and html.count(' chosen"') == 4
+    # The section that the figures below call the worst is the one whose cell is furthest off.
+    worst = next(row for row in page.context["rows"] if row["name"] == "Balance, worst section")
+    means = [float(cell["shown"]) for cell in shown["rows"][0]["cells"] if cell]
+    assert worst["remake"] == shown["sections"][means.index(max(means))]
+
+
 def test_the_page_knows_where_its_section_lies_in_the_song(web, remake, club_survey):
     for section in range(len(club_survey.sections)):
         page = drawing(web.get(reverse("gap", args=[remake.pk]), {"section": section}))

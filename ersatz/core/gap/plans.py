@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ersatz.core.gap.compare import counterparts as paired
+from ersatz.core.gap.sections import counterparts as paired
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 

@@ -16,7 +16,7 @@ from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB, REGIONS, WEI
 from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import limiter_reduction_db
 from ersatz.core.bands import NOMINAL_HZ
-from ersatz.core.gap.compare import SECTION_TOLERANCE_DB
+from ersatz.core.gap.sections import BALANCE_TOLERANCE_DB, LOUDNESS_TOLERANCE_LU, PLAYS, RESTS, SECTION_TOLERANCE_DB
 from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song, SongSection, with_each
@@ -33,8 +33,6 @@ DROP_BARS, OTHER_BARS = 8, 16
 PHASES = 64
 #: A place of the beat at which the sustained parts are this far under their loudest tells nothing, dB.
 SILENT_DB = -36.0
-#: A role is there from this presence on, and isn't under that one.
-PLAYS, RESTS = 0.5, 0.12
 #: Differences further than this many tolerances count little more: one figure doesn't decide alone.
 MOST_TOLERANCES, BEYOND = 3.0, 0.2
 #: What a clash is counted by.
@@ -216,7 +214,7 @@ def difference_db(mix: SectionMix, survey: Survey) -> np.ndarray:
 def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     off = difference_db(mix, survey)
     mean = float(np.abs(off[in_balance()]).mean())
-    tolerance = 2.0 if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
+    tolerance = BALANCE_TOLERANCE_DB if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
     yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance)
     for name, (low, high) in REGIONS.items():
         by = float(off[(low <= HZ) & (high >= HZ)].mean())
@@ -225,7 +223,7 @@ def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
 
 def _loudness(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     theirs = _their_lufs(survey, mix.theirs, mix.lanes.last - mix.lanes.first + 1)
-    yield Reading("Loudness here", "LUFS", theirs, mix.lufs, mix.lufs - theirs, 1.0)
+    yield Reading("Loudness here", "LUFS", theirs, mix.lufs, mix.lufs - theirs, LOUDNESS_TOLERANCE_LU)
     over = max(0.0, mix.limited_db - MOST_LIMITED_DB)
     yield Reading("Limiter", "dB", MOST_LIMITED_DB, mix.limited_db, over, 1.0)
 

@@ -40,12 +40,11 @@ class GapCorridors:
 
 @dataclass(frozen=True)
 class GapDrawing:
-    """`section`: index of the reference's; `balance_db`: mean difference of every section's balance."""
+    """`section`: index of the reference's."""
 
     hz: tuple[float, ...]
     difference_db: tuple[float, ...]
     section: int
-    balance_db: list[float | None]
     beat_ms: float
     reference: GapSide
     remake: GapSide
@@ -91,7 +90,6 @@ def gap_drawing(reference: Survey, mine: Survey, found: Gap, target: Target | No
         hz=found.spectrum_hz,
         difference_db=found.spectrum_difference_db,
         section=section,
-        balance_db=[s.balance_db for s in found.sections],
         beat_ms=round(reference.tempo.grid.beat_s * 1000, 1),
         reference=_side(reference, section),
         remake=_side(mine, found.remake_section),

@@ -8,8 +8,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from ersatz.core.gap import Figure, compare
-from ersatz.core.gap.compare import numbered
+from ersatz.core.gap import Figure, Gap, compare
+from ersatz.core.gap.sections import numbered
 from ersatz.core.survey.document import Survey
 from ersatz.studio.gap.forms import MovesForm
 from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_state
@@ -28,6 +28,8 @@ CHANGED_ON = {
     "Balance, worst band": "balance", "Balance, worst section": "balance", "Pump depth": "balance", "Pump release": "balance",
     "Width above 270 Hz": "balance", "Mono below": "balance",
 }  # fmt: skip
+#: What a figure of the map is told in, where that is another than its own unit.
+MAP_UNITS = {"Loudness": "LU", "Roles": "on one side"}
 MARKS = {"matched": "✓", "close": "△", "off": "▲", "unknown": "·"}
 
 
@@ -52,6 +54,7 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
             "section": section,
             "section_name": numbered(reference, section),
             "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in _largest_first(found.figures)],
+            "map": _map(found, reference),
             "matched": sum(f.verdict == "matched" for f in found.figures),
             "drawing": page_json(gap_drawing(reference, mine, found, target))
             | page_json(gap_state(remake, revision))
@@ -90,26 +93,48 @@ def _section(request: HttpRequest, reference: Survey) -> int:
     return wanted if 0 <= wanted < len(reference.sections) else reference.main_section()
 
 
-def _row(figure: Figure, changed_at: str) -> dict:
-    def text(value: float | str | None, sign: bool = False) -> str:
-        if value is None:
-            return ""
-        if isinstance(value, str):
-            return value.replace("b ", "♭ ").replace("# ", "♯ ")
-        shown = f"{value:{'+' if sign else ''}.{DECIMALS[figure.unit]}f}"
-        if not shown.strip("+-0."):
-            shown = shown.lstrip("+-")
-        return shown.replace("-", "−")
+def _map(found: Gap, reference: Survey) -> dict:
+    """Sections by figures: the names of the sections, and for each figure a cell per section, None where the remake lacks it."""
+    first = next((s.figures for s in found.sections if s.figures), ())
+    rows = []
+    for k, figure in enumerate(first):
+        cells = [_cell(s.figures[k]) if s.figures else None for s in found.sections]
+        rows.append({"name": figure.name, "unit": MAP_UNITS.get(figure.name, figure.unit), "cells": cells})
+    return {"sections": [numbered(reference, i) for i in range(len(found.sections))], "rows": rows}
 
+
+def _cell(figure: Figure) -> dict:
+    if figure.name == "Roles":
+        sides = (("only in the reference", figure.reference), ("only in the remake", figure.remake))
+        tip = "; ".join(f"{said}: {names}" for said, names in sides if names)
+        shown = f"{figure.difference:.0f}" if figure.difference else ""
+    else:
+        tip = f"at {figure.remake}" if isinstance(figure.remake, str) else ""
+        shown = _text(figure.difference, figure.unit, sign=figure.name != "Balance, mean")
+    return {"shown": shown, "mark": MARKS[figure.verdict], "verdict": figure.verdict, "tip": tip}
+
+
+def _text(value: float | str | None, unit: str, sign: bool = False) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, str):
+        return value.replace("b ", "♭ ").replace("# ", "♯ ")
+    shown = f"{value:{'+' if sign else ''}.{DECIMALS[unit]}f}"
+    if not shown.strip("+-0."):
+        shown = shown.lstrip("+-")
+    return shown.replace("-", "−")
+
+
+def _row(figure: Figure, changed_at: str) -> dict:
     usual = figure.span and span_text(figure.span, DECIMALS[figure.unit])
     return {
         "usual": usual,
         "name": figure.name,
         "unit": figure.unit,
-        "reference": text(figure.reference),
-        "remake": text(figure.remake),
-        "difference": text(figure.difference, sign=figure.reference is not None),
-        "tolerance": "" if figure.tolerance is None else f"within {text(figure.tolerance)} {figure.unit}".strip(),
+        "reference": _text(figure.reference, figure.unit),
+        "remake": _text(figure.remake, figure.unit),
+        "difference": _text(figure.difference, figure.unit, sign=figure.reference is not None),
+        "tolerance": "" if figure.tolerance is None else f"within {_text(figure.tolerance, figure.unit)} {figure.unit}".strip(),
         "verdict": figure.verdict,
         "mark": MARKS[figure.verdict],
         "changed_at": changed_at if figure.verdict in ("close", "off") else "",

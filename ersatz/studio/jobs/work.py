@@ -26,11 +26,12 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import find_moves
 from ersatz.core.serial import to_json
 from ersatz.core.survey import survey_track
+from ersatz.core.survey.document import Survey
 from ersatz.core.survey.track import Track
 from ersatz.studio.errors import DISK_FULL, is_disk_full
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
-from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake, StaleRevision
+from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake, Revision, StaleRevision
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.exports import export_path, write_export
 from ersatz.studio.shared.renders import mixdown_of, render_cache
@@ -164,8 +165,7 @@ def _survey(job: Job, report: Progress) -> None:
 def _draft(job: Job, report: Progress) -> None:
     remake = job.remake
     assert remake is not None
-    survey = remake.reference.survey
-    assert survey is not None
+    survey = _surveyed(remake)
     draft = begin_draft(remake).song
     # It is heard and changed while it is matched.
     matched = match_song(draft, survey, render_cache(), report)
@@ -184,11 +184,24 @@ def _measure(job: Job, report: Progress) -> None:
     Measurement.objects.update_or_create(remake=remake, sha=revision.sha, defaults={"survey_json": survey.to_json()})
 
 
-def _export(job: Job, report: Progress) -> None:
+def _at_hand(job: Job) -> tuple[Remake, Revision]:
+    """The remake that a job is about and the revision it stands at."""
     remake = job.remake
     assert remake is not None
     revision = remake.revision
     assert revision is not None
+    return remake, revision
+
+
+def _surveyed(remake: Remake) -> Survey:
+    survey = remake.reference.survey
+    if survey is None:
+        raise ErsatzError("The reference isn’t surveyed.")
+    return survey
+
+
+def _export(job: Job, report: Progress) -> None:
+    remake, revision = _at_hand(job)
     path = export_path(remake, revision.sha, job.options["format"])
     if not path.exists():
         write_export(mixdown_of(remake, revision.song), path, lambda f: report("mixdown", f))
@@ -198,12 +211,8 @@ def _export(job: Job, report: Progress) -> None:
 
 def _balance(job: Job, report: Progress) -> None:
     """Of the song as it stands, for all sections or for those that the job names; what is changed meanwhile stays."""
-    remake = job.remake
-    assert remake is not None
-    revision, survey = remake.revision, remake.reference.survey
-    assert revision is not None
-    if survey is None:
-        raise ErsatzError("The reference isn’t surveyed.")
+    remake, revision = _at_hand(job)
+    survey = _surveyed(remake)
     song, sections = revision.song, job.options.get("sections")
     samples = OwnSample.objects.finder(remake.owner)
     locked = frozenset(job.options.get("locked", ()))
@@ -217,12 +226,8 @@ def _balance(job: Job, report: Progress) -> None:
 
 def _moves(job: Job, report: Progress) -> None:
     """For one section of the song as it stands."""
-    remake = job.remake
-    assert remake is not None
-    revision, survey = remake.revision, remake.reference.survey
-    assert revision is not None
-    if survey is None:
-        raise ErsatzError("The reference isn’t surveyed.")
+    remake, revision = _at_hand(job)
+    survey = _surveyed(remake)
     song, place = revision.song, min(job.options["section"], len(revision.song.sections) - 1)
     found = find_moves(song, mixdown_of(remake, song), place, survey, progress=lambda f: report("trying moves", f))
     job.options = {**job.options, "sha": revision.sha, "moves": to_json(found)}

@@ -14,26 +14,23 @@ import { LIMITS } from "./vocabulary.js";
 const gap = readJson("drawing");
 /** Differences from here on are written beside the curves, dB. */
 const WORTH_SAYING_DB = 2;
+/** Names of the rows stand in so much on the left of the bars, px. */
+const HEAD = 128;
+
+const openSection = (/** @type {number} */ i) => location.assign(`?section=${i}`);
 
 function score() {
   const host = byId("gap-score"), node = host.querySelector("svg") ?? host.appendChild(el("svg", { role: "group", "aria-label": "Sections of both" }));
-  const { width } = fresh(node, 104);
-  const axis = new BarAxis(0, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
-  node.append(...axis.ticks(0));
-  node.append(...sectionRow(axis, gap.reference.sections, 18, 28, "ref", (i) => location.assign(`?section=${i}`)));
+  const { width } = fresh(node, 80);
+  const axis = new BarAxis(HEAD, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
+  node.append(...axis.ticks(0), text(0, 37, "reference", { class: "s" }), text(0, 68, "remake", { class: "s" }));
+  node.append(...sectionRow(axis, gap.reference.sections, 18, 28, "ref", openSection));
   node.append(...sectionRow(axis, gap.remake.sections, 49, 28, "own"));
-  // How far each section's balance is off: a good mean of one may hide the others.
-  gap.reference.sections.forEach(([, from, length], i) => {
-    const off = gap.balanceDb[i], wide = axis.x(from + length) - axis.x(from);
-    const said = off === null ? "not in the remake" : `${off.toFixed(1)} dB`;
-    const isOff = off !== null && off > 2.5, short = off === null ? "–" : `${off.toFixed(0)}${isOff ? "▲" : ""}`;
-    const note = text(axis.x(from) + 8, 94, wide > 70 ? `${said}${isOff ? " ▲" : ""}` : short, { class: "s" });
-    note.append(el("title", {}, `Balance, mean: ${said}`));
-    node.append(note);
-  });
+  // The map below has its columns on the same axis.
+  byId("gap-map").querySelectorAll("col").forEach((col, i) => { col.style.width = `${i ? axis.x(gap.reference.sections[i - 1][2] + 1) - axis.x(1) : HEAD}px`; });
   const [, start, bars] = gap.reference.sections[gap.section];
-  node.append(el("rect", { class: "frame", x: axis.x(start), y: 15, width: axis.x(start + bars) - axis.x(start), height: 84 }));
-  playhead(node, axis, 0, 104, player, [0, 16]);
+  node.append(el("rect", { class: "frame", x: axis.x(start), y: 15, width: axis.x(start + bars) - axis.x(start), height: 65 }));
+  playhead(node, axis, 0, 80, player, [0, 16]);
 }
 
 function spectrum() {
@@ -97,6 +94,10 @@ function loudness() {
   for (let bar = 1; bar <= axis.bars; bar += 32) node.append(text(axis.x(bar), height - 3, bar, { class: "s" }));
 }
 
+byId("gap-map").addEventListener("click", (event) => {
+  const cell = /** @type {HTMLElement} */ (event.target).closest("td");
+  if (cell) openSection(Number(dataOf(cell, "section")));
+});
 redrawn(() => {
   score();
   spectrum();

@@ -215,7 +215,6 @@ export interface GapDrawing {
   hz: number[];
   differenceDb: number[];
   section: number;
-  balanceDb: (number | null)[];
   beatMs: number;
   reference: GapSide;
   remake: GapSide;

@@ -1,0 +1,39 @@
+"""A figure of both tracks: how far apart they are and whether it matters."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ersatz.core.target.document import Span
+
+#: A figure over tolerance but under this many tolerances is close.
+CLOSE = 2.0
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One row: values as the page prints them, numeric difference where there is one, tolerance, verdict.
+
+    `span` is what is usual where the reference is a target; the difference then counts from its edge.
+    """
+
+    name: str
+    unit: str
+    reference: float | str | None
+    remake: float | str | None
+    difference: float | None
+    tolerance: float | None
+    verdict: str  # "matched", "close", "off" or "unknown"
+    span: Span | None = None
+
+
+def verdict(difference: float, tolerance: float) -> str:
+    size = abs(difference)
+    if size <= tolerance + 1e-9:
+        return "matched"
+    return "close" if size <= CLOSE * tolerance else "off"
+
+
+def number(name: str, unit: str, reference: float, remake: float, tolerance: float, span: Span | None = None) -> Figure:
+    difference = span.beyond(remake) if span else remake - reference
+    return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), verdict(difference, tolerance), span)
