@@ -18,6 +18,7 @@ from ersatz.core import bands
 from ersatz.core.audio import Audio, read_audio
 from ersatz.core.pitch import parse_tonic
 from ersatz.core.survey.document import ROLES, STEADY_CONFIDENCE, Survey
+from ersatz.core.survey.presence import role_confidence
 
 Judgement = dict[str, float]
 #: (question, confidence, right) of every answer that states one.
@@ -109,6 +110,8 @@ def confidences(truth: dict[str, Any], found: Survey, judgement: Judgement) -> S
         starts = [s["start_s"] for s in truth["sections"]]
         half_bar = 120 / truth["tempo"]["bpm"]
         out += [("section", s.confidence, min(abs(s.start_s - t) for t in starts) <= half_bar) for s in found.sections]
+    if isinstance(truth.get("presence"), dict):
+        out += _role_confidences(truth, found)
     if "bass" in judgement:
         longest = _longest_notes(truth)
         for note in found.bass.notes:
@@ -222,6 +225,20 @@ def _presence(truth: dict, found: Survey) -> Judgement:
         out[f"presence {role}"] = float(
             np.mean([(v >= 0.5) == (b in theirs) for b, v in zip(found.presence.bars, found.presence.of(role))])
         )
+    return out
+
+
+def _role_confidences(truth: dict, found: Survey) -> Stated:
+    """Of every section and role; right where nine in ten bars are."""
+    out: Stated = []
+    for section in found.sections:
+        bars = range(section.start_bar, section.end_bar)
+        for role in ROLES:
+            values = found.presence.within(role, section.start_bar, section.end_bar)
+            theirs = set(truth["presence"][role])
+            right = [(v >= 0.5) == (bar in theirs) for bar, v in zip(bars, values)]
+            if right:
+                out.append(("roles", role_confidence(values), float(np.mean(right)) >= 0.9))
     return out
 
 

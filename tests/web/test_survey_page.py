@@ -10,6 +10,7 @@ from django.urls import reverse
 
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Reference
+from tests.web.conftest import drawing
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -141,3 +142,11 @@ def test_the_pump_is_set_by_hand_and_everything_behind_follows(web, reference, q
         assert answer.status_code == 400 and "0 to 60 dB" in answer.json()["error"]
     correct(web, reference, queued, what="back")
     assert reference.survey.pump == measured
+
+
+def test_every_role_of_every_section_has_its_confidence(web, reference):
+    page = drawing(web.get(reverse("survey", args=[reference.pk])))
+    assert len(page["roleConfidence"]) == len(page["sections"])
+    for section, stated in zip(page["sections"], page["roleConfidence"]):
+        assert set(stated) == set(section["presence"])
+        assert all(0 <= value <= 1 for value in stated.values())

@@ -144,6 +144,10 @@ class Presence:
             raise ValueError(f"no such role: {role}")
         return tuple(getattr(self, role))
 
+    def within(self, role: str, start_bar: int, end_bar: int) -> tuple[float, ...]:
+        """Of the bars from `start_bar` to before `end_bar`."""
+        return tuple(v for bar, v in zip(self.bars, self.of(role)) if start_bar <= bar < end_bar)
+
 
 @dataclass(frozen=True)
 class Energy:

@@ -8,6 +8,8 @@ movement only.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from scipy import signal
 
@@ -24,6 +26,20 @@ PERCUSSIVE = 0.1
 PERCUSSION_HZ = (4000, 5600)
 #: The first twelve partials above a note, in semitones, and the octave below it.
 PARTIAL_SEMITONES = np.array([-12, 0, 12, 19, 24, 28, 31, 34, 36, 38, 40, 42, 43])
+
+#: How far a section's bars lie from half there in the mean, and how often nine in ten of such bars were rightly said to have the
+#: role or not: counted on the tuned part of the generated set.
+DECIDED = (0.2, 0.5, 0.85, 0.93, 0.985)
+RIGHT = (0.2, 0.5, 0.62, 0.8, 0.98)
+
+
+def role_confidence(presence: Sequence[float]) -> float:
+    """How sure it is in which bars of a section a role plays, from its presence in each of them (0..1): what lies between there and
+    not there tells little. 0 where there are no bars."""
+    if not len(presence):
+        return 0.0
+    decided = float(np.mean(np.abs(2 * np.asarray(presence) - 1)))
+    return round(float(np.interp(decided, DECIDED, RIGHT)), 2)
 
 
 def bass_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.ndarray) -> np.ndarray:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ersatz.core.pitch import degree_name, note_name
 from ersatz.core.survey.document import (
+    ROLES,
     Change,
     Drums,
     Energy,
@@ -20,18 +21,20 @@ from ersatz.core.survey.document import (
     Survey,
     Tempo,
 )
+from ersatz.core.survey.presence import role_confidence
 from ersatz.studio.models import Reference
 
 
 @dataclass(frozen=True)
 class SurveyDrawing:
-    """Of the document what is drawn. `bass` as [start beat, beats, MIDI, degree, note, slide in semitones, confidence]; `main`:
-    index of the section that matters most."""
+    """Of the document what is drawn. `role_confidence`: of every section, by role; `bass` as [start beat, beats, MIDI, degree,
+    note, slide in semitones, confidence]; `main`: index of the section that matters most."""
 
     tempo: Tempo
     key: Key
     sections: tuple[Section, ...]
     presence: Presence
+    role_confidence: list[dict[str, float]]
     energy: Energy
     drums: Drums
     pump: Pump
@@ -74,6 +77,9 @@ def survey_drawing(survey: Survey) -> SurveyDrawing:
         key=survey.key,
         sections=survey.sections,
         presence=survey.presence,
+        role_confidence=[
+            {role: role_confidence(survey.presence.within(role, s.start_bar, s.end_bar)) for role in ROLES} for s in survey.sections
+        ],
         energy=survey.energy,
         drums=survey.drums,
         pump=survey.pump,

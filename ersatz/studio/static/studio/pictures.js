@@ -48,17 +48,21 @@ export function energyRows(axis, energy, top) {
 /** What plays per bar: a row of 20 px per role, the first one's baseline at `top`.
  *  @param {BarAxis} axis
  *  @param {Presence} presence
- *  @param {number} top */
-export function presenceRows(axis, presence, top) {
-  return ROWS.flatMap(([role, name], row) => {
+ *  @param {number} top
+ *  @param {Record<string, number> | null} [confidence] of the section at hand, by role: stands behind the names */
+export function presenceRows(axis, presence, top, confidence = null) {
+  const at = axis.left - 8, heading = confidence ? [text(at, top - 13, "confidence", { class: "s", "text-anchor": "end" })] : [];
+  const rows = ROWS.flatMap(([role, name], row) => {
     const base = top + row * 20;
     const bars = presence[role].flatMap((v, i) => {
       if (v < 0.08) return [];
       const tall = 3 + v * 12;
       return el("rect", { class: "refsolid", opacity: (0.3 + 0.6 * v).toFixed(2), x: axis.x(i + 1) + 0.5, y: base - tall + 1, width: Math.max(1, axis.x(i + 2) - axis.x(i + 1) - 1), height: tall });
     });
-    return [text(0, base, name, { class: "s" }), el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...bars];
+    const named = confidence ? [text(at, base, confidence[role].toFixed(2), { class: "s", "text-anchor": "end" })] : [];
+    return [text(0, base, name, { class: "s" }), ...named, el("line", { class: "grid", x1: axis.left, x2: axis.right, y1: base + 1, y2: base + 1 }), ...bars];
   });
+  return [...heading, ...rows];
 }
 
 /** The sections that duck, in the row under `presenceRows`; where hardly anything sustained plays it can't be told. How deep a

@@ -831,6 +831,7 @@ export interface SurveyDrawing {
   key: Key;
   sections: Section[];
   presence: Presence;
+  roleConfidence: Record<string, number>[];
   energy: Energy;
   drums: Drums;
   pump: Pump;

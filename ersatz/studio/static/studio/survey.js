@@ -24,11 +24,11 @@ function score() {
   const host = byId("score"), node = host.querySelector("svg") ?? host.appendChild(el("svg", { role: "group", "aria-label": "Sections, energy and presence over bars" }));
   const height = 336;
   const { width } = fresh(node, height);
-  const axis = new BarAxis(86, width - 2, survey.bars);
+  const axis = new BarAxis(98, width - 2, survey.bars);
   node.append(...axis.ticks(0));
   const sections = survey.sections.map((s) => [s.label, s.start_bar, s.bars]);
   node.append(...sectionRow(axis, sections, 17, 26, "ref", pick));
-  node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152), ...pumpRow(axis, survey.sections, survey.pump, 152));
+  node.append(...energyRows(axis, survey.energy, 50), ...presenceRows(axis, survey.presence, 152, survey.roleConfidence[picked]), ...pumpRow(axis, survey.sections, survey.pump, 152));
   if (survey.measured) node.append(...measuredSections(axis, survey.measured));
   node.append(...eventMarks(axis, survey.events, survey.tempo.beats_per_bar), ...changeMarks(axis, survey.changes, 56, height - 3));
   node.append(text(0, height - 5, "changes", { class: "s" }));
