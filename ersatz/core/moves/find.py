@@ -90,8 +90,9 @@ def find_moves(
         after = proposal.applied(song)
         if after is None or after == song:
             continue
-        guess = readings(predicted(mix, after), survey)
-        guessed.append((gap_of(before) - gap_of(guess), proposal, predicted(mix, after), guess))
+        guess_mix = predicted(mix, after)
+        guess = readings(guess_mix, survey)
+        guessed.append((gap_of(before) - gap_of(guess), proposal, guess_mix, guess))
     # What the model sees no good in isn't rendered, but for what it can't know: a part that begins to play.
     guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
     found = []
