@@ -13,7 +13,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ersatz.core.gap.figures import Figure, number, verdict
+from ersatz.core.gap.figures import (
+    DEPTH_TOLERANCE_DB,
+    SWING_TOLERANCE,
+    WIDTH_TOLERANCE,
+    Figure,
+    number,
+    release_tolerance_ms,
+    verdict,
+)
 from ersatz.core.gap.sections import (
     LOUDNESS_TOLERANCE_LU,
     SECTION_TOLERANCE_DB,
@@ -66,7 +74,6 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
     def usual(name: str) -> Span | None:
         return getattr(spread, name) if spread else None
 
-    release_tolerance = 0.2 * max(reference.pump.release_ms, 1.0)
     figures = [
         number("Tempo", "BPM", reference.tempo.bpm, remake.tempo.bpm, 0.05, usual("bpm")),
         _key(reference, remake, spread),
@@ -81,13 +88,14 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         balance(reference, remake, main, partner, spread),
         worst_band(difference, reference.spectrum.centers_hz),
         *_worst_section(reference, sections),
-        number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, 1.5, usual("pump_depth_db")),
-        number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms, release_tolerance,
-                usual("pump_release_ms")),
-        number("Width above 270 Hz", "", width_above_270_hz(reference), width_above_270_hz(remake), 0.1,
+        number("Pump depth", "dB", reference.pump.depth_db, remake.pump.depth_db, DEPTH_TOLERANCE_DB, usual("pump_depth_db")),
+        number("Pump release", "ms", reference.pump.release_ms, remake.pump.release_ms,
+                release_tolerance_ms(reference.pump.release_ms), usual("pump_release_ms")),
+        number("Width above 270 Hz", "", width_above_270_hz(reference), width_above_270_hz(remake), WIDTH_TOLERANCE,
                 usual("width_above_270_hz")),
         number("Mono below", "Hz", reference.stereo.mono_below_hz, remake.stereo.mono_below_hz, 60.0, usual("mono_below_hz")),
-        number("Swing", "%", reference.tempo.swing_percent, remake.tempo.swing_percent, 1.0, usual("swing_percent")),
+        number("Swing", "%", reference.tempo.swing_percent, remake.tempo.swing_percent, SWING_TOLERANCE,
+                usual("swing_percent")),
     ]  # fmt: skip
     return Gap(
         tuple(figures),

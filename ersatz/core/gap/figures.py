@@ -8,6 +8,13 @@ from ersatz.core.target.document import Span
 
 #: A figure over tolerance but under this many tolerances is close.
 CLOSE = 2.0
+#: What counts as matched (TARGETS): depth of the pump in dB, its release as a share of the reference's, width per band, swing in
+#: points.
+DEPTH_TOLERANCE_DB, RELEASE_TOLERANCE, WIDTH_TOLERANCE, SWING_TOLERANCE = 1.5, 0.2, 0.1, 1.0
+
+
+def release_tolerance_ms(release_ms: float) -> float:
+    return RELEASE_TOLERANCE * max(release_ms, 1.0)
 
 
 @dataclass(frozen=True)

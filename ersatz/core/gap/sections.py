@@ -71,10 +71,19 @@ def roles(theirs: dict[str, float], mine: dict[str, float]) -> Figure:
 
 
 def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
+    mine, theirs = remake.spectrum.per_section[partner], reference.spectrum.per_section[main]
+    return levels_apart(mine.level_db, theirs.level_db)
+
+
+def levels_apart(mine: Sequence[float] | np.ndarray, theirs: Sequence[float] | np.ndarray) -> np.ndarray:
     """Remake less reference per third octave at equal loudness: the mean over 40 Hz to 12 kHz is taken out, dB. What isn't heard
     beside the loudest band counts as equally empty."""
-    mine, theirs = remake.spectrum.per_section[partner], reference.spectrum.per_section[main]
-    return np.asarray(balanced(heard(mine.level_db)) - balanced(heard(theirs.level_db)))
+    return np.asarray(balanced(heard(mine)) - balanced(heard(theirs)))
+
+
+def balance_db(difference: np.ndarray) -> float:
+    """Mean distance per third octave over BALANCE_HZ, dB."""
+    return float(np.abs(difference[in_balance()]).mean())
 
 
 class Labelled(Protocol):
@@ -104,7 +113,7 @@ def balance(reference: Survey, remake: Survey, section: int, partner: int, sprea
         level = balanced(remake.spectrum.per_section[partner].level_db)
         usual = spread.spectrum[section]
         difference = np.minimum(0, level - np.array(usual.low)) + np.maximum(0, level - np.array(usual.high))
-    mean = round(float(np.abs(difference[in_balance()]).mean()), 2)
+    mean = round(balance_db(difference), 2)
     tolerance = BALANCE_TOLERANCE_DB if section == reference.main_section() else SECTION_TOLERANCE_DB
     return Figure("Balance, mean", "dB", None, None, mean, tolerance, verdict(mean, tolerance))
 

@@ -20,7 +20,18 @@ from ersatz.core.edits import edit_json, parse_edit
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.errors import ErsatzError
 from ersatz.core.moves.model import predicted
-from ersatz.core.moves.section import EVENTS, HZ, SUSTAINED, Reading, SectionMix, clashes_of, difference_db, gap_of, readings
+from ersatz.core.moves.section import (
+    EVENTS,
+    HZ,
+    SUSTAINED,
+    Reading,
+    SectionMix,
+    clash_figure,
+    clashes_of,
+    difference_db,
+    gap_of,
+    readings,
+)
 from ersatz.core.song.document import PUMP, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import with_fader
@@ -35,8 +46,6 @@ LEAST_GAIN = 0.25
 MOST_LEVEL_DB = 12.0
 #: Faders that are proposed.
 MOST_FADERS = 4
-#: Ducking of parts that aren't ducked yet goes to these roles.
-DUCKED_ROLES = ("bass", "chords", "lead")
 LEAST_WIDTH, MOST_WIDTH = 0.0, 1.8
 #: The longest transition that is proposed.
 MOST_BEATS = 16.0
@@ -147,9 +156,7 @@ def _cures(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     """What cures a clash: cuts, narrow bands, ducking, mono lows, levels."""
     for clash in clashes_of(mix, survey):
         if clash.edits:
-            names = " and ".join(s.name for s in mix.song.strips() if s.id in clash.strips)
-            figure = f"Clash, {clash.kind}: {names}"
-            yield Proposal(f"clash: {clash.kind}", clash.strips[-1], clash.cure, clash.edits, (figure,))
+            yield Proposal(f"clash: {clash.kind}", clash.strips[-1], clash.cure, clash.edits, (clash_figure(mix.song, clash),))
 
 
 def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -169,7 +176,7 @@ def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal
         sentence = f"Ducking of all × {ratio:.2f}: {mix.ducked.depth_db:.1f} → {wanted:.1f} dB"
         yield Proposal("ducking depth", ducked[0].id, sentence, edits, ("Pump depth",))
     if off < 0:
-        loose = [p for p in song.parts if p.role in DUCKED_ROLES and p.id in mix.lanes.lanes and p.duck_db < 1.0]
+        loose = [p for p in song.parts if p.role in SUSTAINED and p.id in mix.lanes.lanes and p.duck_db < 1.0]
         depth = round(found["Pump depth"].reference, 1)
         if loose:
             edits = tuple({"kind": "set_duck", "strip": p.id, "curve": curve.id, "depth_db": depth} for p in loose)
@@ -261,6 +268,5 @@ def _tone(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
             yield Proposal("tone", "master", sentence, (edit,), ("Balance, mean",))
 
 
-assert set(DUCKED_ROLES) == set(SUSTAINED)
 RULES: tuple[Rule, ...] = (_roles, _transitions, _swing, _ducking, _master, _cures, _faders, _tone)
 OWN_RULES: tuple[Rule, ...] = (_roles, _transitions, _levels)

@@ -16,13 +16,21 @@ from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB, REGIONS, WEI
 from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import limiter_reduction_db
 from ersatz.core.bands import NOMINAL_HZ
-from ersatz.core.gap.sections import BALANCE_TOLERANCE_DB, LOUDNESS_TOLERANCE_LU, PLAYS, RESTS, SECTION_TOLERANCE_DB
+from ersatz.core.gap.figures import DEPTH_TOLERANCE_DB, SWING_TOLERANCE, WIDTH_TOLERANCE, release_tolerance_ms
+from ersatz.core.gap.sections import (
+    BALANCE_TOLERANCE_DB,
+    LOUDNESS_TOLERANCE_LU,
+    PLAYS,
+    RESTS,
+    SECTION_TOLERANCE_DB,
+    balance_db,
+    levels_apart,
+)
 from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song, SongSection, with_each
 from ersatz.core.song.strips import MASTER
 from ersatz.core.survey.document import ROLES, Survey
-from ersatz.core.target.document import balanced, heard, in_balance
 
 HZ = np.array(NOMINAL_HZ, float)
 #: What ducking is read from: parts that sustain.
@@ -208,12 +216,12 @@ def readings(mix: SectionMix, survey: Survey) -> dict[str, Reading]:
 def difference_db(mix: SectionMix, survey: Survey) -> np.ndarray:
     """Remake less reference per third octave at equal loudness; what isn't heard beside the loudest band is empty."""
     theirs = survey.spectrum.per_section[mix.theirs].level_db
-    return np.asarray(balanced(heard(mix.lanes.mix.level_db)) - balanced(heard(theirs)))
+    return levels_apart(mix.lanes.mix.level_db, theirs)
 
 
 def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     off = difference_db(mix, survey)
-    mean = float(np.abs(off[in_balance()]).mean())
+    mean = balance_db(off)
     tolerance = BALANCE_TOLERANCE_DB if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
     yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance)
     for name, (low, high) in REGIONS.items():
@@ -263,7 +271,7 @@ def _transitions(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
 
 def _swing(mix: SectionMix, survey: Survey) -> Reading:
     theirs, own = survey.tempo.swing_percent, mix.song.swing_percent
-    return Reading("Swing", "%", theirs, own, own - theirs, 1.0)
+    return Reading("Swing", "%", theirs, own, own - theirs, SWING_TOLERANCE)
 
 
 def _width(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
@@ -274,7 +282,7 @@ def _width(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
         theirs = float(np.mean([b.width for b in bands]))
         own = float(np.mean([width_of(mix.lanes, b.low_hz, b.high_hz) for b in bands]))
         off = own - theirs if low else max(0.0, own - theirs)
-        yield Reading(figure, "", theirs, own, off, 0.1)
+        yield Reading(figure, "", theirs, own, off, WIDTH_TOLERANCE)
 
 
 def width_of(lanes: Lanes, low_hz: float, high_hz: float) -> float:
@@ -290,10 +298,10 @@ def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
     ducks = mix.theirs in survey.pump.active_sections and survey.pump.depth_db > 0
     wanted = survey.pump.depth_db if ducks else 0.0
     own = mix.ducked.depth_db
-    out = [Reading("Pump depth", "dB", wanted, own, own - wanted, 1.5)]
+    out = [Reading("Pump depth", "dB", wanted, own, own - wanted, DEPTH_TOLERANCE_DB)]
     if ducks and own > 1.5:
         theirs, ms = survey.pump.release_ms, mix.ducked.release_beats() * mix.song.grid.beat_s * 1000
-        out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, 0.2 * max(theirs, 1.0)))
+        out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, release_tolerance_ms(theirs)))
     return out
 
 
@@ -305,8 +313,12 @@ def clashes_of(mix: SectionMix, survey: Survey) -> list[Clash]:
     return [c for c in find_clashes(measured) if c.kind not in ("too much", "missing", "ducking")]
 
 
+def clash_figure(song: Song, clash: Clash) -> str:
+    """What the reading of a clash is called."""
+    return f"Clash, {clash.kind}: {' and '.join(s.name for s in song.strips() if s.id in clash.strips)}"
+
+
 def _clashes(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     for clash in clashes_of(mix, survey):
-        names = " and ".join(s.name for s in mix.song.strips() if s.id in clash.strips)
         amount = clash.amount_db * WEIGHTS.get(clash.kind, 1.0)
-        yield Reading(f"Clash, {clash.kind}: {names}", "dB", 0.0, amount, amount, CLASH_TOLERANCE_DB, counts_at_once=True)
+        yield Reading(clash_figure(mix.song, clash), "dB", 0.0, amount, amount, CLASH_TOLERANCE_DB, counts_at_once=True)

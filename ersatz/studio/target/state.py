@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ersatz.core.survey.document import Drums, Energy, Event, Key, Presence, Pump, Section, Spectrum, Stereo, Survey
+from ersatz.core.survey.document import Survey
 from ersatz.core.target.document import Corridor, KeyShare, Member, Span, Target
+from ersatz.studio.shared.drawings import TrackDrawing, track_drawing
 from ersatz.studio.shared.spans import spectrum_corridor
 
 
@@ -29,23 +30,11 @@ class TargetSpread:
 
 
 @dataclass(frozen=True)
-class TargetDrawing:
-    """`lufs`: short-term loudness as [seconds, LUFS]; `main`: index of the section that matters most."""
+class TargetDrawing(TrackDrawing):
+    """`lufs`: short-term loudness as [seconds, LUFS]."""
 
-    key: Key
-    sections: tuple[Section, ...]
-    presence: Presence
-    energy: Energy
-    drums: Drums
-    pump: Pump
-    spectrum: Spectrum
-    stereo: Stereo
-    events: tuple[Event, ...]
     tempo: TargetTempo
     lufs: list[tuple[float, float]]
-    pump_beat_db: tuple[float, ...]
-    bars: int
-    main: int
     members: tuple[Member, ...]
     spread: TargetSpread
 
@@ -53,20 +42,9 @@ class TargetDrawing:
 def target_drawing(found: Target, survey: Survey) -> TargetDrawing:
     spread = found.spread
     return TargetDrawing(
-        key=survey.key,
-        sections=survey.sections,
-        presence=survey.presence,
-        energy=survey.energy,
-        drums=survey.drums,
-        pump=survey.pump,
-        spectrum=survey.spectrum,
-        stereo=survey.stereo,
-        events=survey.events,
+        **vars(track_drawing(survey)),
         tempo=TargetTempo(survey.tempo.bpm, survey.tempo.beats_per_bar),
         lufs=[(s.t_s, s.lufs) for s in survey.loudness.short_term],
-        pump_beat_db=survey.pump.beat_db,
-        bars=survey.bars,
-        main=survey.main_section(),
         members=found.members,
         spread=TargetSpread(
             bpm=spread.bpm,

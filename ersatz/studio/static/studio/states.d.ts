@@ -827,23 +827,23 @@ export interface SurveyCorrected {
 }
 
 export interface SurveyDrawing {
-  tempo: Tempo;
   key: Key;
   sections: Section[];
   presence: Presence;
-  roleConfidence: Record<string, number>[];
   energy: Energy;
   drums: Drums;
   pump: Pump;
   spectrum: Spectrum;
   stereo: Stereo;
   events: Event[];
-  harmony: Harmony;
-  changes: Change[];
-  bass: [number, number, number, string, string, number, number][];
   pumpBeatDb: number[];
   main: number;
   bars: number;
+  tempo: Tempo;
+  roleConfidence: Record<string, number>[];
+  harmony: Harmony;
+  changes: Change[];
+  bass: [number, number, number, string, string, number, number][];
 }
 
 export interface TargetDrawing {
@@ -856,11 +856,11 @@ export interface TargetDrawing {
   spectrum: Spectrum;
   stereo: Stereo;
   events: Event[];
+  pumpBeatDb: number[];
+  main: number;
+  bars: number;
   tempo: TargetTempo;
   lufs: [number, number][];
-  pumpBeatDb: number[];
-  bars: number;
-  main: number;
   members: Member[];
   spread: TargetSpread;
 }
