@@ -1,9 +1,11 @@
 // A sound card of paper: a clock that the test moves, and a list of what was scheduled on it.
 
 export const scheduled = [];
+/** Fades that were scheduled: [level, time]. */
+export const fades = [];
 export const clock = { currentTime: 0 };
 
-const param = () => ({ value: 1, setTargetAtTime: () => {}, setValueAtTime: () => {}, exponentialRampToValueAtTime: () => {} });
+const param = () => ({ value: 1, setTargetAtTime: (level, at) => fades.push([level, at]), setValueAtTime: () => {}, exponentialRampToValueAtTime: () => {} });
 
 class Node {
   constructor(context, options = {}) {

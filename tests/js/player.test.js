@@ -2,7 +2,7 @@
 
 import assert from "node:assert/strict";
 import test from "node:test";
-import { clock, install, scheduled } from "./audio.js";
+import { clock, fades, install, scheduled } from "./audio.js";
 import { studio } from "./page.js";
 
 install();
@@ -94,4 +94,29 @@ test("of two loudnesses the louder comes down, over the loop where there is one"
   assert.ok(Math.abs(player.offsetDb() - 6) < 1e-9);
   player.tracks.remake.replace({ lufs: null, shortTerm: [] });
   assert.equal(player.offsetDb(), null);
+});
+
+test("taking turns, the fades fall on the bar lines of the audio clock, whoever is heard first", async () => {
+  fades.length = 0;
+  const player = await playing({ remake: track("/r/"), reference: track("/f/", { beats: 4, firstS: 0, tonicHz: 220 }) }, (p) => {
+    p.hear("reference");
+    p.setTurns(2);
+    fades.length = 0;
+  });
+  const begin = scheduled[0].at, planned = fades.filter(([, at]) => at > begin);
+  // Of four bars the second half is the other's: one fades out, one fades in.
+  assert.deepEqual(planned.map(([level, at]) => [level, at]), [[0, begin + 2 * BAR_S], [1, begin + 2 * BAR_S]]);
+  clock.currentTime = begin + 2.5 * BAR_S;
+  player.setEqual(true);
+  player.hear("remake");
+  assert.equal(player.turns.bars, 0);
+  player.stop();
+});
+
+test("equal loudness turns the louder one down; as they are nothing is turned", async () => {
+  const player = await playing({ remake: track("/r/", { lufs: -7 }), reference: track("/f/", { beats: 4, firstS: 0, tonicHz: 220 }) });
+  assert.equal(player.offsetDb(), -2);
+  player.setEqual(false);
+  assert.equal(player.offsetDb(), 0);
+  player.stop();
 });

@@ -25,6 +25,7 @@ import { Preview } from "./preview.js";
 import { Solver } from "./solve.js";
 import { stripFigures, stripHead, stripSends } from "./strippanel.js";
 import { variantUrl } from "./variant.js";
+import { SIX_BANDS } from "./ways.js";
 
 const host = byId("balance"), says = byId("balance-says"), home = dataOf(host, "home"), player = pagePlayer();
 /** Placed beside the mix's name as the lanes are drawn. */
@@ -271,6 +272,7 @@ function hearBand() {
   withoutBand.disabled = !bandChoice.value;
   player.setAid({ band: bandChoice.value, without: withoutBand.getAttribute("aria-pressed") === "true" });
 }
+bandChoice.append(...SIX_BANDS.map(([value, title]) => new Option(title, value)));
 bandChoice.addEventListener("change", hearBand);
 withoutBand.addEventListener("click", () => {
   withoutBand.setAttribute("aria-pressed", String(withoutBand.getAttribute("aria-pressed") !== "true"));

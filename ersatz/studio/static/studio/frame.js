@@ -1,7 +1,7 @@
 // @ts-check
 // What every page has: the transport, the keys, jobs that are followed, the help.
 
-import { byId, dataOf } from "./dom.js";
+import { buttonById, byId, dataOf } from "./dom.js";
 import { minus, sectionNames } from "./draw.js";
 import { follow } from "./http.js";
 import { fieldOf, isForPage, keeps } from "./keys.js";
@@ -28,7 +28,7 @@ function showTransport(player) {
   const at = player.sectionAt(bar);
   const names = sectionNames(player.sections);
   const looping = player.loop ? `, looping ${player.loop.end - player.loop.start} bars` : "";
-  byId("where").textContent = (at >= 0 ? names[at] : "") + looping;
+  byId("where").textContent = player.isHidden ? "" : (at >= 0 ? names[at] : "") + looping;
   const button = byId("play");
   if (button.classList.contains("is-playing") !== player.isPlaying) {
     button.classList.toggle("is-playing", player.isPlaying);
@@ -36,9 +36,12 @@ function showTransport(player) {
   }
   byId("loop").setAttribute("aria-pressed", String(Boolean(player.loop)));
   if (document.getElementById("hear-remake")) {
-    byId("hear-reference").setAttribute("aria-pressed", String(player.heard === "reference"));
-    byId("hear-remake").setAttribute("aria-pressed", String(player.heard === "remake"));
-    byId("level").textContent = `equal loudness: ${offsetSaid(player.offsetDb())}`;
+    for (const which of ["reference", "remake"]) {
+      const one = buttonById(`hear-${which}`);
+      one.setAttribute("aria-pressed", String(player.heard === which && !player.isHidden));
+      one.disabled = player.isHidden;
+    }
+    byId("level").textContent = player.isEqual ? `equal loudness: ${offsetSaid(player.offsetDb())}` : "each as loud as it is";
   }
 }
 

@@ -5,6 +5,8 @@ import { BarAxis, corridor, el, frequencyAxis, fresh, label, minus, ownCurve, pl
 import { byId, dataOf, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
 import { edits, showSteps } from "./edits.js";
+import { isForPage } from "./keys.js";
+import { listeningTools } from "./listening.js";
 import { MovesPanel } from "./moves.js";
 import { LIMITS } from "./vocabulary.js";
 
@@ -103,6 +105,12 @@ redrawn(() => {
   spectrum();
   pump();
   loudness();
+});
+
+const listening = player ? listeningTools(byId("listening"), byId("blind"), player) : {};
+document.addEventListener("keydown", (event) => {
+  const act = listening[event.key.length === 1 ? event.key.toLowerCase() : event.key];
+  if (act && isForPage(event)) act();
 });
 
 // After an edit the figures are those of another song: the page measures anew.

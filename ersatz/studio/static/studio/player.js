@@ -3,27 +3,18 @@
 // clock, so that flipping between them is a cross-fade and not a search. Positions are bars from 0, fractional.
 
 import { CHUNK, Track } from "./track.js";
+import { heardThrough } from "./ways.js";
 
 const RATE = 44100;
 const AHEAD_S = 5;
 const FADE_S = 0.012;
 /** What replaces the running sound begins so much later: time enough to schedule it. */
 const HAND_OVER_S = 0.06;
-/** Bands to hear alone, or to leave out: from and to in Hz, 0 for open.
- *  @type {Record<string, [number, number]>} */
-const BANDS = {
-  low: [0, 200], mid: [200, 2800], high: [2800, 0],
-  sub: [0, 90], bass: [90, 250], "low mids": [250, 800], mids: [800, 2500], "upper mids": [2500, 7000], highs: [7000, 0],
-};
-/** Qs of the two sections of a Butterworth filter of 24 dB per octave. */
-const STEEP = [0.54, 1.3];
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
 /** @typedef {"reference" | "remake"} Which */
-/** A filter: its kind and its frequency in Hz.
- *  @typedef {[type: BiquadFilterType, hz: number]} Edge */
-/** A piece that is scheduled: `bars` from `bar` on, at a time of the clock, and the chunk that it is cut from.
- *  @typedef {{ time: number, bar: number, bars: number, barS: number, chunk: number }} Segment */
+/** A piece that is scheduled: `bars` from `bar` on, at a time of the clock, the chunk that it is cut from, and how many bars have played before it.
+ *  @typedef {{ time: number, bar: number, bars: number, barS: number, chunk: number, played: number }} Segment */
 /** What plays along under the remake: stretches as [first bar, bars, the reference's first bar, its bars], from 0; `off`: first bars that are left out.
  *  @typedef {{ on: boolean, db: number, band: string, map: [number, number, number, number][], off: number[] }} Guide */
 
@@ -41,8 +32,14 @@ export class Player {
     /** @type {{ start: number, end: number } | null} */
     this.loop = null;
     this.isPlaying = false;
-    /** What plays along: a click on the grid, a drone on the tonic, one band of the track alone. */
-    this.aids = { click: false, drone: false, band: "", without: false };
+    /** What plays along, a click on the grid or a drone on the tonic, and what is heard of the tracks (ways.js). */
+    this.aids = { click: false, drone: false, band: "", without: false, channel: "stereo", speaker: "" };
+    /** Whether the louder of the two is turned down. */
+    this.isEqual = true;
+    /** In a blind test nothing on the page tells which of the two plays, and nothing but the test changes it. */
+    this.isHidden = false;
+    /** Reference and remake take turns after so many bars, 0 for never; the one that `began`. */
+    this.turns = { bars: 0, began: this.heard };
     /** The reference along under the remake, section by section.
      *  @type {Guide} */
     this.guide = { on: false, db: -12, band: "", map: [], off: [] };
@@ -67,7 +64,7 @@ export class Player {
     /** The remake itself, which may be silent under what plays on top of it.
      *  @type {GainNode | null} */
     this.under = null;
-    this.cursor = { bar: 0, time: 0 };
+    this.cursor = { bar: 0, time: 0, played: 0 };
     this.onChange = () => {};
     /** @type {(sentence: string) => void} */
     this.onProblem = () => {};
@@ -103,11 +100,24 @@ export class Player {
 
   position() {
     if (!this.isPlaying || !this.segments.length) return this.bar;
+    const [segment, into] = this.#now();
+    return segment.bar + into;
+  }
+
+  /** The piece that plays, and how many of its bars have.
+   *  @returns {[Segment, number]} */
+  #now() {
     const now = this.context.currentTime;
     let segment = this.segments[0];
     for (const s of this.segments) if (s.time <= now) segment = s;
-    if (now < segment.time) return segment.bar;
-    return Math.min(segment.bar + (now - segment.time) / segment.barS, segment.bar + segment.bars);
+    return [segment, Math.max(0, Math.min((now - segment.time) / segment.barS, segment.bars))];
+  }
+
+  /** Bars that have played since it began, or was set anew. */
+  #played() {
+    if (!this.segments.length) return 0;
+    const [segment, into] = this.#now();
+    return segment.played + into;
   }
 
   /** Call `move(bar)` as the position changes; `owner` replaces its earlier watcher.
@@ -190,7 +200,9 @@ export class Player {
 
   /** @param {Which} name */
   hear(name) {
-    if (!this.tracks[name] || name === this.heard) return;
+    if (!this.tracks[name]) return;
+    this.turns.bars = 0;
+    if (name === this.heard) return;
     const at = this.position();
     this.heard = name;
     if (this.isPlaying && !this.inParallel) this.#startAt(Math.min(at, this.bars - 0.01));
@@ -199,12 +211,36 @@ export class Player {
     this.#announce();
   }
 
-  /** Switch what plays along; heard from the next moment on.
-   *  @param {Partial<{ click: boolean, drone: boolean, band: string, without: boolean }>} change */
+  /** Switch what plays along, or how it is heard; from the next moment on.
+   *  @param {Partial<{ click: boolean, drone: boolean } & import("./ways.js").Way>} change */
   setAid(change) {
     Object.assign(this.aids, change);
-    if (this.isPlaying) this.#startAt(this.position());
+    if (this.isPlaying) this.#startAt(this.position(), { seamless: true });
     this.#announce();
+  }
+
+  /** Both at equal loudness, or as they are.
+   *  @param {boolean} isEqual */
+  setEqual(isEqual) {
+    this.isEqual = isEqual;
+    this.#levels();
+    this.#announce();
+  }
+
+  /** Reference and remake in turn, each for so many bars; 0: the one that is heard goes on.
+   *  @param {number} bars */
+  setTurns(bars) {
+    this.turns = { bars: this.inParallel ? bars : 0, began: this.heard };
+    if (this.isPlaying) this.#startAt(this.position(), { seamless: true });
+    this.#announce();
+  }
+
+  /** Who has the turn once so many bars have played.
+   *  @param {number} played
+   *  @returns {Which} */
+  #turn(played) {
+    const { bars, began } = this.turns, isOther = Math.floor(played / bars + 1e-6) % 2 === 1;
+    return isOther ? (began === "remake" ? "reference" : "remake") : began;
   }
 
   /** What the guide plays, or how: heard from the next moment on.
@@ -257,26 +293,6 @@ export class Player {
     }
   }
 
-  /** The band's filters between the tracks and the output; `without`: all but the band.
-   *  @param {AudioNode} output */
-  #bandInput(output, band = this.aids.band, without = false) {
-    const [from, to] = BANDS[band] ?? [0, 0], both = /** @type {Edge[]} */ ([["highpass", from], ["lowpass", to]]), edges = both.filter(([, hz]) => hz);
-    if (!without || !edges.length) return this.#filtered(edges, output);
-    // What lies below it and what lies above it, side by side.
-    const input = this.context.createGain();
-    for (const [type, hz] of edges) input.connect(this.#filtered([[type === "highpass" ? "lowpass" : "highpass", hz]], output));
-    return input;
-  }
-
-  /** Filters in a row in front of the output; gives the first.
-   *  @param {Edge[]} edges
-   *  @param {AudioNode} output
-   *  @returns {AudioNode} */
-  #filtered(edges, output) {
-    return edges.flatMap(([type, frequency]) => STEEP.map((Q) => new BiquadFilterNode(this.context, { type, frequency, Q })))
-      .reduce((/** @type {AudioNode} */ next, filter) => { filter.connect(next); return filter; }, output);
-  }
-
   /** @param {AudioNode} output */
   #startDrone(output) {
     if (!this.aids.drone || !this.tonicHz) return;
@@ -321,7 +337,7 @@ export class Player {
   }
 
   flip() {
-    this.hear(this.heard === "remake" ? "reference" : "remake");
+    if (!this.isHidden) this.hear(this.heard === "remake" ? "reference" : "remake");
   }
 
   /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is.
@@ -390,18 +406,19 @@ export class Player {
   /** Reference less remake in dB, null until the remake is measured: the louder one comes down by it. */
   offsetDb() {
     const { reference, remake } = this.tracks;
-    if (!remake || !reference) return 0;
+    if (!remake || !reference || !this.isEqual) return 0;
     const a = this.loudness(reference), b = this.loudness(remake);
     return a == null || b == null ? null : a - b;
   }
 
-  #levels() {
+  /** Fades to the one that is heard, at once or at a time of the clock. */
+  #levels(heard = this.heard, at = this.context?.currentTime) {
     if (!this.context || !this.gains) return;
     const offset = this.offsetDb() ?? 0;
     for (const [name, gain] of Object.entries(this.gains)) {
       const own = name === "remake" ? Math.min(0, offset) - (this.tracks.remake?.louderDb ?? 0) : Math.min(0, -offset);
-      const level = name === this.heard ? 10 ** (own / 20) : 0;
-      gain.gain.setTargetAtTime(level, this.context.currentTime, FADE_S / 3);
+      const level = name === heard ? 10 ** (own / 20) : 0;
+      gain.gain.setTargetAtTime(level, at, FADE_S / 3);
     }
     if (this.guideGain) this.guideGain.gain.value = 10 ** ((this.guide.db + Math.min(0, -offset)) / 20);
   }
@@ -425,6 +442,7 @@ export class Player {
    *  @param {number} bar */
   #startAt(bar, { countIn = false, seamless = false } = {}) {
     const { context, track } = this;
+    this.turns.began = this.heard;
     const at = context.currentTime + (seamless ? HAND_OVER_S : 0.05);
     this.#silence(seamless ? at : context.currentTime);
     this.bar = seamless ? this.#wrapped(bar + HAND_OVER_S / track.barS) : bar;
@@ -435,7 +453,7 @@ export class Player {
       output.gain.setTargetAtTime(1, at, FADE_S / 3);
     }
     output.connect(context.destination);
-    const input = this.#bandInput(output, this.aids.band, this.aids.without);
+    const input = heardThrough(context, output, this.aids);
     this.#startDrone(output);
     this.gains = {};
     for (const name of this.#names()) {
@@ -446,10 +464,10 @@ export class Player {
     this.under = context.createGain();
     this.under.connect(this.gains.remake ?? input);
     this.guideGain = context.createGain();
-    this.guideGain.connect(this.#bandInput(output, this.guide.band));
+    this.guideGain.connect(heardThrough(context, output, { band: this.guide.band }));
     this.#levels();
     this.overlay?.restarted();
-    this.cursor = { bar: this.bar, time: at };
+    this.cursor = { bar: this.bar, time: at, played: 0 };
     if (countIn) {
       this.#clicks(0, 1, this.cursor.time, track, true);
       this.cursor.time += track.barS;
@@ -493,14 +511,25 @@ export class Player {
       });
       this.#clicks(from, end, this.cursor.time, main);
       this.#scheduleGuide(from, end, this.cursor.time, generation);
-      const segment = { time: this.cursor.time, bar: from, bars: end - from, barS: main.barS, chunk: k };
+      const segment = { time: this.cursor.time, bar: from, bars: end - from, barS: main.barS, chunk: k, played: this.cursor.played };
+      this.#takeTurns(segment);
       this.segments.push(segment);
       this.overlay?.scheduled(segment);
       while (this.segments.length > 2 && this.segments[1].time < context.currentTime) this.segments.shift();
-      this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS };
+      this.cursor = { bar: end, time: this.cursor.time + (end - from) * main.barS, played: this.cursor.played + end - from };
       this.onProblem("");
     }
     if (this.isPlaying && generation === this.generation) this.timer = setTimeout(() => this.#fill(generation), 400);
+  }
+
+  /** Within a piece: each turn at its time.
+   *  @param {Segment} segment */
+  #takeTurns({ time, bars, barS, played }) {
+    const every = this.turns.bars;
+    if (!every) return;
+    for (let turn = Math.ceil(played / every - 1e-6); turn * every < played + bars - 1e-6; turn += 1) {
+      if (turn) this.#levels(this.#turn(turn * every), time + (turn * every - played) * barS);
+    }
   }
 
   #names() {
@@ -518,6 +547,7 @@ export class Player {
 
   #tick() {
     if (!this.isPlaying) return;
+    if (this.turns.bars) this.heard = this.#turn(this.#played());
     this.#announce();
     if (!this.loop && this.position() >= this.bars - 0.005 && this.segments.length) {
       this.stop();
