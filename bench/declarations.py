@@ -40,7 +40,7 @@ def text() -> str:
     roots = [
         Portrait, survey.SurveyDrawing, survey.SurveyCorrected, survey.TwoSurveys, TargetDrawing, plan.PlanState, plan.PlanFixed,
         parts.PartState, parts.BrowserState, notes.NotesState, notes.NotesFixed, balance.BalanceState, balance.BalanceFixed,
-        gap.GapDrawing, gap.GapState, gap.GapFixed, Steps, Tracks, Vocabulary, JobState,
+        gap.GapDrawing, gap.GapState, gap.GapFixed, gap.GapProgress, Steps, Tracks, Vocabulary, JobState,
     ]  # fmt: skip
     return HEAD + declarations(roots)
 

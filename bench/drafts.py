@@ -57,7 +57,8 @@ def stages(track: Path) -> tuple[Remake, list[Stage]]:
     begin = time.perf_counter()
     balanced = balance_song(made.song, made.reference, cache=cache)
     seconds = time.perf_counter() - begin
-    gap = compare(made.reference, survey_remake(Mixdown(balanced, cache).whole(), balanced))
+    mixdown = Mixdown(balanced, cache)
+    gap = compare(made.reference, survey_remake(mixdown.whole(), mixdown))
     return made, [drafted, Stage("Balance for me", balanced, gap, seconds)]
 
 

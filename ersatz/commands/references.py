@@ -28,6 +28,7 @@ def as_survey(path: Path) -> Survey:
         data = read_json(path)
         if isinstance(data, dict) and str(data.get("schema", "")).startswith("ersatz.song/"):
             song = Song.from_json(data)
-            return survey_remake(Mixdown(song).whole(), song)
+            mixdown = Mixdown(song)
+            return survey_remake(mixdown.whole(), mixdown)
         return Survey.from_json(data)
     return survey_file(path, progress=progress(path.name))

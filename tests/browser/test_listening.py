@@ -8,7 +8,8 @@ pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 THROUGH = """async ([way, hz, left, right]) => {
   const { heardThrough } = await import('/static/studio/ways.js');
   const rate = 44100, context = new OfflineAudioContext(2, 2 * rate, rate), buffer = context.createBuffer(2, 2 * rate, rate);
-  [left, right].forEach((level, c) => buffer.getChannelData(c).forEach((_, i, x) => { x[i] = level * Math.sin(2 * Math.PI * hz * i / rate); }));
+  const sine = (level) => (_, i, x) => { x[i] = level * Math.sin(2 * Math.PI * hz * i / rate); };
+  [left, right].forEach((level, c) => buffer.getChannelData(c).forEach(sine(level)));
   const source = new AudioBufferSourceNode(context, { buffer });
   source.connect(heardThrough(context, context.destination, way));
   source.start();

@@ -118,7 +118,8 @@ def test_voices_of_chords_move_little_and_stay_in_the_key(degrees):
 def matched(club_survey):
     cache = RenderCache()
     song = match_song(draft_song(club_survey, 4), club_survey, cache)
-    return song, survey_remake(Mixdown(song, cache).whole(), song)
+    mixdown = Mixdown(song, cache)
+    return song, survey_remake(mixdown.whole(), mixdown)
 
 
 def test_an_untouched_draft_meets_its_reference(club_survey, matched):

@@ -11,13 +11,14 @@ import pytest
 from ersatz.cli import main
 from ersatz.core.balance.lanes import Lanes, measure_lane
 from ersatz.core.balance.match import balance_song
+from ersatz.core.balance.pumping import PHASES, Ducked, recovered
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.edits import parse_edit
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import SCHEMA, find_moves, moves_document
 from ersatz.core.moves.model import predicted, response_db
-from ersatz.core.moves.section import PHASES, Ducked, Reading, gap_of, measure_again, measure_section, readings, recovered, width_of
+from ersatz.core.moves.section import Reading, gap_of, measure_again, measure_section, readings, width_of
 from ersatz.core.song.document import with_each
 from ersatz.core.song.strips import MASTER, ducked
 

@@ -2,15 +2,14 @@
 
 Method: (1) levels and EQ of the parts in every section (solver.py). (2) What is left over in all sections alike goes into bells of
 the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the reference's
-loudness. (4) Ducking is corrected by what the survey reads in the remake itself. (5) The master's gain by a model of clipper and
-limiter (gain.py).
+loudness. (4) Ducking is corrected by what it does to the sustained parts (pumping.py). (5) The master's gain by a model of clipper
+and limiter (gain.py).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import cast
 
 import numpy as np
 from scipy import fft
@@ -20,6 +19,7 @@ from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
 from ersatz.core.balance.lanes import measured_bars
+from ersatz.core.balance.pumping import own_pump
 from ersatz.core.balance.solver import inside, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
@@ -27,10 +27,10 @@ from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import PHRASE_BARS, PUMP, EqBand, Song, with_each
+from ersatz.core.song.document import PHRASE_BARS, PUMP, DuckCurve, EqBand, Song, with_each
 from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
-from ersatz.core.survey.document import Corrections, Label, Pump, SectionCorrection, Source, Survey
+from ersatz.core.survey.document import Corrections, SectionCorrection, Source, Survey
 
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
@@ -39,13 +39,12 @@ BELL_Q = 1.9
 MAX_BELL_DB = 3.0
 MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
-MOST_DEPTH, MOST_STRETCH = 1.35, 1.2
-#: Songs up to this long are read whole.
-SHORT_BARS = 64
-#: What is right by the targets is left: corrected further, readings of the same mix wander.
-RIGHT_DB, RIGHT_SHARE = 1.0, 0.15
-#: A depth that is as near as this is left, as a share.
-NEARLY = 0.06
+#: What one correction may stretch a curve by.
+MOST_STRETCH = 2.0
+#: A depth that is as near as this is left, dB, and a release, as a share.
+NEARLY_DB, NEARLY = 0.2, 0.06
+#: The ducking is measured and corrected at most so often.
+MOST_TURNS = 4
 
 Progress = Callable[[str, float], None]
 #: 0..1 of a phase.
@@ -251,35 +250,36 @@ def _with_master_fader(song: Song, gain_db: float) -> Song:
 
 
 def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> Song:
-    """Depth and release corrected by what the survey reads in the remake itself, within limits: the measured curve stays
-    the guide, because rhythmic parts colour the second reading more than the first."""
+    """Depth and release brought to the reference's: what ducking does to the sustained parts together, each to its own share, is
+    measured (pumping.py) and the depths and the curve's way back are corrected by it."""
     wanted, pump = survey.pump, song.curve(PUMP)
     if wanted.depth_db <= 0 or pump is None:
         return song
-    read = _read_pump(song, survey.main_section(), render, step)
-    if abs(read.depth_db - wanted.depth_db) <= RIGHT_DB and abs(read.release_ms / max(wanted.release_ms, 1.0) - 1) <= RIGHT_SHARE:
-        return song
-    if read.depth_db <= 0:
-        ratio, stretch = MOST_DEPTH, 1.0
-    else:
-        ratio = float(np.clip(wanted.depth_db / read.depth_db, 1 / MOST_DEPTH, MOST_DEPTH))
-        stretch = float(np.clip(wanted.release_ms / max(read.release_ms, 1.0), 1 / MOST_STRETCH, MOST_STRETCH))
-    shape = np.array(pump.shape)
-    stretched = np.interp(np.arange(len(shape)) / stretch, np.arange(len(shape)), shape, right=0.0)
-    # A ducker has let go before the next trigger.
-    stretched *= np.clip((len(shape) - np.arange(len(shape))) / 12, 0, 1)
-    curve = replace(pump, shape=tuple(round(float(v), 4) for v in stretched))
-    shaped = replace(song, curves=tuple(curve if c.id == PUMP else c for c in song.curves))
-    deeper = with_each(shaped, lambda strip: _ducked_by(strip, ratio))
-    if read.depth_db <= 0 or abs(ratio - 1) < NEARLY:
-        return deeper
-    # What is read doesn't go straight with what is set: between the two readings lies the depth that was wanted.
-    again = _read_pump(deeper, survey.main_section(), render, step)
-    if (again.depth_db - read.depth_db) * (ratio - 1) <= 0:
-        return deeper if abs(again.depth_db - wanted.depth_db) < abs(read.depth_db - wanted.depth_db) else shaped
-    between = 1 + (ratio - 1) * (wanted.depth_db - read.depth_db) / (again.depth_db - read.depth_db)
-    between = float(np.clip(between, 1 / MOST_DEPTH, MOST_DEPTH))
-    return with_each(shaped, lambda strip: _ducked_by(strip, between))
+    main = survey.main_section()
+    for turn in range(MOST_TURNS):
+        step(turn / MOST_TURNS)
+        own = own_pump(song, render(song), main)
+        if own.depth_db <= 0:
+            return song
+        ratio, stretch = wanted.depth_db / own.depth_db, wanted.release_ms / max(own.release_ms, 1.0)
+        if abs(own.depth_db - wanted.depth_db) <= NEARLY_DB and abs(stretch - 1) <= NEARLY:
+            return song
+        song = with_each(song, lambda strip, ratio=ratio: _ducked_by(strip, ratio))  # type: ignore[misc]
+        curve = song.curve(PUMP)
+        assert curve is not None
+        shaped = _stretched(curve, float(np.clip(stretch, 1 / MOST_STRETCH, MOST_STRETCH)))
+        song = replace(song, curves=tuple(shaped if c.id == PUMP else c for c in song.curves))
+    return song
+
+
+def _stretched(curve: DuckCurve, by: float) -> DuckCurve:
+    """A curve whose way back lasts so many times as long; it has let go before the next trigger."""
+    shape = np.array(curve.shape)
+    low = int(shape.argmax())
+    at = np.arange(len(shape))
+    longer = np.interp(np.where(at <= low, at, low + (at - low) / by), at, shape, right=0.0)
+    longer *= np.clip((len(shape) - at) / 12, 0, 1)
+    return replace(curve, shape=tuple(round(float(v), 4) for v in longer))
 
 
 def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:
@@ -289,41 +289,13 @@ def _ducked_by(strip: AnyStrip, ratio: float) -> AnyStrip:
     return replace(strip, duck=ducked(PUMP, round(min(strip.duck_db * ratio, MOST_DUCKED_DB), 2)))
 
 
-def _read_pump(song: Song, main: int, render: Render, step: Step) -> Pump:
-    """What the survey reads in the remake, the grid being known: of a short one in all of it, as it will be measured; else in the
-    main section beside one that doesn't duck."""
-    mixdown = render(song)
-    if song.bars <= SHORT_BARS:
-        return survey_remake(mixdown.whole(step), song, lambda phase, fraction: step(fraction)).pump
-    pieces, plan, bar = [], [], 1
-    for index, label in ((_resting(song), "breakdown"), (main, "drop")):
-        if index is None:
-            continue
-        start, stop = _section_range(song, index, mixdown)
-        bars = round((stop - start) / RATE_HZ / song.grid.bar_s)
-        pieces.append(mixdown.samples(start, stop, step))
-        plan.append(SectionCorrection(cast(Label, label), bar, bars))
-        bar += bars
-    audio = Audio(np.ascontiguousarray(np.concatenate(pieces, axis=1)), RATE_HZ)
-    known = Corrections(song.bpm, 0.0, song.tonic, song.mode, tuple(plan))
-    source = Source("", audio.duration_s, RATE_HZ, 2, "")
-    return survey_audio(audio, source, known, lambda phase, fraction: step(fraction)).pump
-
-
-def _resting(song: Song) -> int | None:
-    """The longest section that doesn't duck and has something to play, or None."""
-    music = [p for p in song.parts if p.role in ("chords", "lead")]
-    rests = [
-        (section.bars, -i)
-        for i, section in enumerate(song.sections)
-        if not section.ducks and any((cell := p.cell(section.id)) is not None and cell.on for p in music)
-    ]
-    return -max(rests)[1] if rests else None
-
-
-def survey_remake(audio: Audio, song: Song, progress: Progress = lambda phase, fraction: None) -> Survey:
-    """The remake measured as any other audio, on the song's own bars and sections: those are known and not guessed at."""
-    source = Source(f"{song.title}.wav", round(audio.duration_s, 3), audio.rate_hz, audio.channels, song.sha())
+def survey_remake(mix: Audio, mixdown: Mixdown, progress: Progress = lambda phase, fraction: None) -> Survey:
+    """The remake's mix measured as any other audio. What the song knows is known and not guessed at: bars, sections, key, swing,
+    and what its ducking does."""
+    song = mixdown.song
+    source = Source(f"{song.title}.wav", round(mix.duration_s, 3), mix.rate_hz, mix.channels, song.sha())
     plan = tuple(SectionCorrection(s.label, bar, s.bars) for bar, s in song.placed())
-    known = Corrections(bpm=song.bpm, first_downbeat_s=0.0, beats_per_bar=song.grid.beats_per_bar, sections=plan)
-    return survey_audio(audio, source, known, progress)
+    known = Corrections(song.bpm, 0.0, song.tonic, song.mode, plan, song.grid.beats_per_bar)
+    found = survey_audio(mix, source, known, progress)
+    tempo = replace(found.tempo, swing_percent=song.swing_percent, swing_confidence=1.0)
+    return replace(found, tempo=tempo, pump=own_pump(song, mixdown, min(found.main_section(), len(song.sections) - 1)))

@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from ersatz.core.gap.details import Group, groups
 from ersatz.core.gap.figures import (
     DEPTH_TOLERANCE_DB,
     SWING_TOLERANCE,
@@ -50,6 +51,7 @@ class Gap:
     sections: tuple[SectionGap, ...]
     reference_section: int
     remake_section: int
+    groups: tuple[Group, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
         return {"schema": SCHEMA, **to_json(self)}
@@ -104,6 +106,7 @@ def compare(reference: Survey, remake: Survey, section: int | None = None, sprea
         sections,
         main,
         partner,
+        groups(reference, remake, main, partner, spread),
     )
 
 

@@ -12,12 +12,13 @@ from dataclasses import replace
 import numpy as np
 
 from ersatz.core.balance.lanes import Lane, Lanes
+from ersatz.core.balance.pumping import Ducked, recovered, set_gain_db
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.effects import eq
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.loudness import k_weighting
 from ersatz.core.mixdown.render import RATE_HZ
-from ersatz.core.moves.section import HZ, PHASES, Ducked, SectionMix, recovered
+from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import MASTER, Strip
@@ -86,7 +87,7 @@ def _ducked_db(mix: SectionMix, after: Song, name: str) -> float:
     if mix.ducked is None or name not in mix.ducked.parts:
         return 0.0
     loose = mix.ducked.power[mix.ducked.parts.index(name)]
-    had, has = (float((loose * 10 ** (_gain_db(song, name) / 10)).sum()) for song in (mix.song, after))
+    had, has = (float((loose * 10 ** (set_gain_db(song, name) / 10)).sum()) for song in (mix.song, after))
     return 0.0 if had <= 0 else 10 * float(np.log10(has / had))
 
 
@@ -122,7 +123,7 @@ def _pumped(mix: SectionMix, after: Song) -> Ducked | None:
     """Ducking by the curves as they are set, on what was measured of the parts without them."""
     if mix.ducked is None:
         return None
-    had, has = (np.array([_gain_db(song, name) for name in mix.ducked.parts]) for song in (mix.song, after))
+    had, has = (np.array([set_gain_db(song, name) for name in mix.ducked.parts]) for song in (mix.song, after))
     if np.array_equal(had, has):
         return mix.ducked
     loose = mix.ducked.power
@@ -130,15 +131,3 @@ def _pumped(mix: SectionMix, after: Song) -> Ducked | None:
     # What the curves alone don't tell (their triggers, what else moves) stays as it was read.
     gain = mix.ducked.gain_db + (wanted - told)
     return replace(mix.ducked, gain_db=gain - gain.max())
-
-
-def _gain_db(song: Song, name: str) -> np.ndarray:
-    """What a part's ducking takes at each place of a beat, dB, shape (PHASES,); triggered on the beat, as most are."""
-    part = song.part(name)
-    curve = song.curve(part.duck.curve) if part is not None and part.duck is not None else None
-    if part is None or part.duck is None or curve is None:
-        return np.zeros(PHASES)
-    shape = np.array(curve.shape)
-    times = 2 if curve.rate == "1/8" else 1
-    at = (np.arange(PHASES) * times % PHASES) * len(shape) / PHASES
-    return np.asarray(-part.duck.depth_db * np.interp(at, np.arange(len(shape)), shape))

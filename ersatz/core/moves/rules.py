@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from ersatz.core.balance.ducking import fitted_to_reference
+from ersatz.core.balance.pumping import SUSTAINED
 from ersatz.core.edits import edit_json, parse_edit
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.errors import ErsatzError
@@ -23,7 +24,6 @@ from ersatz.core.moves.model import predicted
 from ersatz.core.moves.section import (
     EVENTS,
     HZ,
-    SUSTAINED,
     Reading,
     SectionMix,
     clash_figure,

@@ -15,6 +15,7 @@ import numpy as np
 from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB, REGIONS, WEIGHTS, Clash, Measured, find_clashes
 from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import limiter_reduction_db
+from ersatz.core.balance.pumping import DROP_BARS, SUSTAINED, Ducked, measure_ducked
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.gap.figures import DEPTH_TOLERANCE_DB, SWING_TOLERANCE, WIDTH_TOLERANCE, release_tolerance_ms
 from ersatz.core.gap.sections import (
@@ -28,19 +29,13 @@ from ersatz.core.gap.sections import (
 )
 from ersatz.core.loudness import mean_lufs
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
-from ersatz.core.song.document import Song, SongSection, with_each
+from ersatz.core.song.document import Song, SongSection
 from ersatz.core.song.strips import MASTER
 from ersatz.core.survey.document import ROLES, Survey
 
 HZ = np.array(NOMINAL_HZ, float)
-#: What ducking is read from: parts that sustain.
-SUSTAINED = ("bass", "chords", "lead")
-#: So many bars stand for a drop, which is full at its end, and so many for any other section, which may grow all along.
-DROP_BARS, OTHER_BARS = 8, 16
-#: Places within a beat.
-PHASES = 64
-#: A place of the beat at which the sustained parts are this far under their loudest tells nothing, dB.
-SILENT_DB = -36.0
+#: So many bars stand for a section that isn't a drop, which may grow all along.
+OTHER_BARS = 16
 #: Differences further than this many tolerances count little more: one figure doesn't decide alone.
 MOST_TOLERANCES, BEYOND = 3.0, 0.2
 #: What a clash is counted by.
@@ -53,26 +48,6 @@ SURE_EVENT = 0.5
 WIDE_HZ, LOW_HZ = 270.0, 120.0
 #: Window of short-term loudness, which ends at its time (EBU Tech 3341).
 SHORT_TERM_S = 3.0
-
-
-@dataclass(frozen=True)
-class Ducked:
-    """`parts`: ids of the sustained parts; `power`: what each has at every place of a beat without ducking, shape (parts, PHASES);
-    `gain_db`: what ducking does to all of them together, 0 where they have recovered, shape (PHASES,)."""
-
-    parts: tuple[str, ...]
-    power: np.ndarray
-    gain_db: np.ndarray
-
-    @property
-    def depth_db(self) -> float:
-        return float(-self.gain_db.min())
-
-    def release_beats(self) -> float:
-        """From the lowest place to within 1 dB of full recovery."""
-        low = int(self.gain_db.argmin())
-        back = np.flatnonzero(np.roll(self.gain_db, -low) >= -1.0)
-        return float(back[0]) / PHASES if len(back) else 1.0
 
 
 @dataclass(frozen=True)
@@ -96,7 +71,7 @@ def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Se
     """Rendered and measured."""
     first, last = measured_bars(song, place, DROP_BARS if song.sections[place].label == "drop" else OTHER_BARS)
     lanes = measure_lanes(mixdown, first, last)
-    ducked = _ducked(song, mixdown, first, last)
+    ducked = measure_ducked(song, mixdown, first, last)
     return SectionMix(song, place, theirs, lanes, _lufs(mixdown, first, last), _limited(mixdown, first, last), ducked)
 
 
@@ -113,7 +88,7 @@ def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
             lanes[name] = lane
     sustained = {p.id for p in after.parts if p.role in SUSTAINED}
     moved = sustained & set(changed) or mix.song.curves != after.curves
-    ducked = _ducked(after, mixdown, first, last) if moved else mix.ducked
+    ducked = measure_ducked(after, mixdown, first, last) if moved else mix.ducked
     measured = replace(mix, song=after, lanes=Lanes(first, last, lanes), ducked=ducked)
     return replace(measured, lufs=_lufs(mixdown, first, last), limited_db=_limited(mixdown, first, last))
 
@@ -138,42 +113,6 @@ def _lufs(mixdown: Mixdown, first: int, last: int) -> float:
 
 def _limited(mixdown: Mixdown, first: int, last: int) -> float:
     return float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))
-
-
-def _ducked(song: Song, mixdown: Mixdown, first: int, last: int) -> Ducked | None:
-    """None where nothing sustained sounds."""
-    free = mixdown.varied(with_each(song, lambda strip: replace(strip, duck=None)))
-    start, stop = mixdown.bar_range(first, last)
-    beat = song.grid.beat_s * RATE_HZ
-    phase = ((np.arange(start, stop) / beat) * PHASES).astype(int) % PHASES
-    ids, loose, held = [], [], np.zeros(PHASES)
-    for part in song.parts:
-        if part.role not in SUSTAINED:
-            continue
-        x = free.strip_samples(part.id, first, last)
-        if np.abs(x).max() < 1e-5:
-            continue
-        ids.append(part.id)
-        loose.append(_by_phase(x, phase))
-        held += _by_phase(mixdown.strip_samples(part.id, first, last), phase)
-    if not ids:
-        return None
-    return Ducked(tuple(ids), np.array(loose), recovered(held, np.sum(loose, axis=0)))
-
-
-def _by_phase(x: np.ndarray, phase: np.ndarray) -> np.ndarray:
-    """Mean power at each place of the beat, shape (PHASES,)."""
-    power = np.square(x).sum(axis=0)
-    return np.bincount(phase, power, PHASES) / np.maximum(np.bincount(phase, minlength=PHASES), 1)
-
-
-def recovered(held: np.ndarray, loose: np.ndarray) -> np.ndarray:
-    """Gain of `held` over `loose` power, dB, 0 at its highest; silent places take on what lies between their neighbours."""
-    tells = loose > loose.max() * 10 ** (SILENT_DB / 10)
-    gain = 10 * np.log10(np.maximum(held, 1e-15) / np.maximum(loose, 1e-15))
-    at = np.flatnonzero(tells)
-    gain = np.interp(np.arange(len(gain)), at, gain[at], period=len(gain))
-    return np.asarray(gain - gain.max())
 
 
 @dataclass(frozen=True)

@@ -108,6 +108,7 @@ def survey_track(
     progress("loudness and balance", 0.88)
     steps, measured_loudness = track.loudness
     sections = tuple(_section(s, bars, track.duration_s, presence, bs1770.integrated_lufs(_cut(steps, bars, s))) for s in spans)
+    spans_s = [(s.start_s, s.end_s) for s in sections]
     full = drops or [max(range(len(sections)), key=lambda i: sections[i].loudness_lufs)]
     survey = Survey(
         source=track.source,
@@ -120,8 +121,8 @@ def survey_track(
         bass=bass,
         harmony=harmony,
         pump=pump,
-        spectrum=measure_spectrum(shared, [(s.start_s, s.end_s) for s in sections], full, track.resonances),
-        stereo=measure_stereo(shared),
+        spectrum=measure_spectrum(shared, spans_s, full, track.resonances),
+        stereo=measure_stereo(shared, spans_s, tempo.grid.beat_s),
         loudness=_loudness(measured_loudness),
         events=find_events(shared, bars, spans, hits, ground.noise_db),
         changes=find_changes(ground.levels, presence),

@@ -320,12 +320,20 @@ class StereoBand:
     width: float
     correlation: float
     crest_db: float = 0.0
+    #: How often something is struck in the band; None in surveys made before it was told.
+    onsets_per_beat: float | None = None
+
+
+@dataclass(frozen=True)
+class SectionBands:
+    bands: tuple[StereoBand, ...]
 
 
 @dataclass(frozen=True)
 class Stereo:
     bands: tuple[StereoBand, ...]
     mono_below_hz: float
+    per_section: tuple[SectionBands, ...] = ()
 
 
 @dataclass(frozen=True)

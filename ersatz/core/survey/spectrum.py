@@ -3,15 +3,17 @@
 Levels: long-term average power per third octave relative to the whole track's power (bands.py). Tilt: least squares over 63 Hz
 to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L
 R) / sqrt(L L R R), from mid and side powers only. Crest of a band: how far its loudest thousandth of 6 ms frames lies over its
-average, plus the 3 dB of a sine within a frame.
+average, plus the 3 dB of a sine within a frame. Onsets of a band: peaks of its onset strength (shared.py) that reach a quarter
+of its highest ones and lie a 32nd note apart or more.
 """
 
 from __future__ import annotations
 
 import numpy as np
+from scipy import signal
 
 from ersatz.core import bands
-from ersatz.core.survey.document import Resonance, SectionSpectrum, Spectrum, Stereo, StereoBand
+from ersatz.core.survey.document import Resonance, SectionBands, SectionSpectrum, Spectrum, Stereo, StereoBand
 from ersatz.core.survey.frames import EDGES_HZ
 from ersatz.core.survey.shared import Shared
 
@@ -19,6 +21,8 @@ WIDTH_BANDS_HZ = ((20, 110), (110, 270), (270, 770), (770, 2200), (2200, 6000), 
 #: A band is mono when its side lies this far under its mid.
 MONO_DB = -20.0
 SINE_CREST_DB = 3.01
+#: Of its highest onsets' strength, what counts as one.
+ONSET_SHARE = 0.25
 
 
 def measure_spectrum(
@@ -37,17 +41,35 @@ def measure_spectrum(
     return Spectrum(tuple(float(c) for c in centres), _rounded(level), round(tilt, 2), per_section, full_energy, resonances)
 
 
-def measure_stereo(shared: Shared) -> Stereo:
-    out = []
+def measure_stereo(shared: Shared, spans_s: list[tuple[float, float]], beat_s: float) -> Stereo:
+    """`spans_s` are the sections' starts and ends."""
+    whole, *sections = _bands_of(shared, [(0.0, shared.duration_s), *spans_s], beat_s)
+    return Stereo(whole, _mono_below(shared), tuple(SectionBands(b) for b in sections))
+
+
+def _bands_of(shared: Shared, spans_s: list[tuple[float, float]], beat_s: float) -> list[tuple[StereoBand, ...]]:
+    out: list[list[StereoBand]] = [[] for _ in spans_s]
     for low, high in WIDTH_BANDS_HZ:
         rows = shared.rows(low, high)
-        mid, side = float(shared.mid_power[rows].sum()), float(shared.side_power[rows].sum())
-        width = min(1.0, 2 * side / max(mid + side, 1e-20))
-        correlation = (mid - side) / max(mid + side, 1e-20)
-        frames = (shared.mid_power[rows] + shared.side_power[rows]).sum(axis=0)
-        crest_db = 10 * np.log10(max(float(np.percentile(frames, 99.9)), 1e-20) / max(float(frames.mean()), 1e-20)) + SINE_CREST_DB
-        out.append(StereoBand(float(low), float(high), round(width, 3), round(correlation, 3), round(float(crest_db), 1)))
-    return Stereo(tuple(out), _mono_below(shared))
+        mid, side = shared.mid_power[rows].sum(axis=0), shared.side_power[rows].sum(axis=0)
+        strength = shared.flux[rows].sum(axis=0)
+        distance = max(1, round(beat_s / 8 / shared.hop_s))
+        struck = signal.find_peaks(strength, height=ONSET_SHARE * float(np.percentile(strength, 99.5)), distance=distance)[0]
+        for bands_of_span, (start_s, end_s) in zip(out, spans_s):
+            first = min(int(start_s / shared.hop_s), len(mid) - 1)
+            cut = slice(first, max(first + 1, round(end_s / shared.hop_s)))
+            count = int(np.count_nonzero((struck >= cut.start) & (struck < cut.stop)))
+            bands_of_span.append(_band((low, high), mid[cut], side[cut], count * beat_s / max(end_s - start_s, beat_s)))
+    return [tuple(row) for row in out]
+
+
+def _band(edges_hz: tuple[int, int], mid: np.ndarray, side: np.ndarray, onsets_per_beat: float) -> StereoBand:
+    """`mid` and `side`: powers by frame."""
+    m, s, frames = float(mid.sum()), float(side.sum()), mid + side
+    crest_db = 10 * np.log10(max(float(np.percentile(frames, 99.9)), 1e-20) / max(float(frames.mean()), 1e-20)) + SINE_CREST_DB
+    width, correlation = min(1.0, 2 * s / max(m + s, 1e-20)), (m - s) / max(m + s, 1e-20)
+    figures = (round(width, 3), round(correlation, 3), round(float(crest_db), 1), round(onsets_per_beat, 2))
+    return StereoBand(float(edges_hz[0]), float(edges_hz[1]), *figures)
 
 
 def _mono_below(shared: Shared) -> float:

@@ -7,10 +7,13 @@ from dataclasses import dataclass
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.gap import Gap
 from ersatz.core.gap.plans import counterparts
+from ersatz.core.gap.progress import FigureCourse, courses, matched
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Target
 from ersatz.core.target.document import Corridor
+from ersatz.studio.gap.words import figure_text
 from ersatz.studio.models import Remake, Revision
+from ersatz.studio.shared.courses import measured_states
 from ersatz.studio.shared.edit import Steps, shown_on, steps
 from ersatz.studio.shared.frame import loudness_course
 from ersatz.studio.shared.spans import spectrum_corridor
@@ -72,6 +75,37 @@ class GapFixed:
     own: GapSection | None
 
 
+@dataclass(frozen=True)
+class MeasuredSong:
+    """A song of the remake that was measured: the sentence that led to it or the name that it is kept under, and how many of its
+    figures are matched."""
+
+    name: str
+    is_kept: bool
+    is_current: bool
+    matched: int
+
+
+@dataclass(frozen=True)
+class ProgressRow:
+    """A figure over the measured songs: tolerances that it is off, None where that isn't told; its first and last value."""
+
+    name: str
+    unit: str
+    off: list[float | None]
+    first: str
+    last: str
+
+
+@dataclass(frozen=True)
+class GapProgress:
+    """The measured songs, the oldest first, of `figures` figures each."""
+
+    songs: list[MeasuredSong]
+    figures: int
+    rows: list[ProgressRow]
+
+
 @shown_on("gap")
 def gap_state(remake: Remake, revision: Revision, part: str = "") -> GapState:
     return GapState(**vars(steps(remake, revision)), bars=revision.song.bars)
@@ -82,6 +116,26 @@ def gap_fixed(remake: Remake, revision: Revision, reference: Survey, section: in
     theirs = counterparts(song, reference)
     place = next((k for k, s in enumerate(song.sections) if theirs.get(s.id) == section), None)
     return GapFixed(None if place is None else GapSection(place, *measured_bars(song, place)))
+
+
+def gap_progress(remake: Remake, revision: Revision) -> GapProgress:
+    found = measured_states(remake)
+    names = dict(remake.revisions.values_list("sha", "sentence"))
+    kept = dict(remake.milestones.values_list("sha", "name"))
+    songs = [
+        MeasuredSong(
+            kept.get(m.sha) or names.get(m.sha, "an earlier state"), m.sha in kept, m.sha == revision.sha, matched(m.figures)
+        )
+        for m in found
+    ]
+    return GapProgress(
+        songs, max((len(m.figures) for m in found), default=0), [_row(c) for c in courses([m.figures for m in found])]
+    )
+
+
+def _row(course: FigureCourse) -> ProgressRow:
+    first, last = (figure_text(s.remake if s.remake is not None else s.difference, s.unit) for s in course.ends or ())
+    return ProgressRow(course.name, course.unit, [s.off if s is not None else None for s in course.states], first, last)
 
 
 def gap_drawing(reference: Survey, mine: Survey, found: Gap, target: Target | None) -> GapDrawing:

@@ -9,18 +9,19 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.gap import Figure, Gap, compare
+from ersatz.core.gap.details import Group
 from ersatz.core.gap.sections import numbered
 from ersatz.core.survey.document import Survey
 from ersatz.studio.gap.forms import MovesForm
-from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_state
+from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_progress, gap_state
+from ersatz.studio.gap.words import DECIMALS, figure_text
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
-from ersatz.studio.shared.frame import frame, latest_measurement
+from ersatz.studio.shared.courses import against
+from ersatz.studio.shared.frame import frame, latest_measurement, unfinished_job
 from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.spans import span_text
 
-#: Decimals per unit, as the trade writes them.
-DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
 #: Where each figure is changed: a page, by its URL's name.
 CHANGED_ON = {
     "Tempo": "plan", "Key": "plan", "Section starts": "plan", "Changes met": "plan", "Swing": "plan", "Loudness": "balance",
@@ -44,6 +45,8 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
     is_current = measured is not None and measured.sha == revision.sha
     # Whoever opens this page wants the figures of the song as it is now.
     job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
+    if is_current:
+        _measure_kept(request, remake)
     context = {**frame("gap", remake=remake), "job": job, "is_current": is_current}
     if measured is not None:
         mine = measured.survey
@@ -55,10 +58,12 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
             "section_name": numbered(reference, section),
             "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in _largest_first(found.figures)],
             "map": _map(found, reference),
+            "groups": [_group(g) for g in sorted(found.groups, key=lambda g: g.matched - len(g.figures))],
             "matched": sum(f.verdict == "matched" for f in found.figures),
             "drawing": page_json(gap_drawing(reference, mine, found, target))
             | page_json(gap_state(remake, revision))
-            | page_json(gap_fixed(remake, revision, reference, section)),
+            | page_json(gap_fixed(remake, revision, reference, section))
+            | page_json(gap_progress(remake, revision)),
             "is_target": target is not None,
         }
     return render(request, "studio/gap.html", context)
@@ -77,6 +82,14 @@ def moves(request: HttpRequest, pk: int) -> JsonResponse:
     known = same.filter(state=Job.State.DONE, options__sha=revision.sha).first() or same.filter(state__in=Job.UNFINISHED).first()
     job = known or start_job(request.user, Job.Kind.MOVES, remake=remake, section=section)
     return JsonResponse({"job": job.as_json()}, status=202)
+
+
+def _measure_kept(request: HttpRequest, remake: Remake) -> None:
+    """Kept versions belong into the course of the figures too: those that never were measured are, one after the other."""
+    kept = remake.milestones.exclude(sha__in=remake.measurements.values("sha")).order_by("-created_at").first()
+    busy = unfinished_job(remake=remake, kind=Job.Kind.MEASURE)
+    if busy is None and (kept is not None or remake.measurements.exclude(against=against(remake)).exists()):
+        start_job(request.user, Job.Kind.MEASURE, remake=remake, milestone=kept.pk if kept is not None else None)
 
 
 def _largest_first(figures: tuple[Figure, ...]) -> list[Figure]:
@@ -103,6 +116,12 @@ def _map(found: Gap, reference: Survey) -> dict:
     return {"sections": [numbered(reference, i) for i in range(len(found.sections))], "rows": rows}
 
 
+def _group(group: Group) -> dict:
+    """The group that is off most stands first; within it the figures keep their order, which is that of the bands."""
+    rows = [_row(f, "") for f in group.figures]
+    return {"name": group.name, "of": group.of, "matched": group.matched, "rows": rows}
+
+
 def _cell(figure: Figure) -> dict:
     if figure.name == "Roles":
         sides = (("only in the reference", figure.reference), ("only in the remake", figure.remake))
@@ -110,19 +129,8 @@ def _cell(figure: Figure) -> dict:
         shown = f"{figure.difference:.0f}" if figure.difference else ""
     else:
         tip = f"at {figure.remake}" if isinstance(figure.remake, str) else ""
-        shown = _text(figure.difference, figure.unit, sign=figure.name != "Balance, mean")
+        shown = figure_text(figure.difference, figure.unit, sign=figure.name != "Balance, mean")
     return {"shown": shown, "mark": MARKS[figure.verdict], "verdict": figure.verdict, "tip": tip}
-
-
-def _text(value: float | str | None, unit: str, sign: bool = False) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, str):
-        return value.replace("b ", "♭ ").replace("# ", "♯ ")
-    shown = f"{value:{'+' if sign else ''}.{DECIMALS[unit]}f}"
-    if not shown.strip("+-0."):
-        shown = shown.lstrip("+-")
-    return shown.replace("-", "−")
 
 
 def _row(figure: Figure, changed_at: str) -> dict:
@@ -131,10 +139,12 @@ def _row(figure: Figure, changed_at: str) -> dict:
         "usual": usual,
         "name": figure.name,
         "unit": figure.unit,
-        "reference": _text(figure.reference, figure.unit),
-        "remake": _text(figure.remake, figure.unit),
-        "difference": _text(figure.difference, figure.unit, sign=figure.reference is not None),
-        "tolerance": "" if figure.tolerance is None else f"within {_text(figure.tolerance, figure.unit)} {figure.unit}".strip(),
+        "reference": figure_text(figure.reference, figure.unit),
+        "remake": figure_text(figure.remake, figure.unit),
+        "difference": figure_text(figure.difference, figure.unit, sign=figure.reference is not None),
+        "tolerance": ""
+        if figure.tolerance is None
+        else f"within {figure_text(figure.tolerance, figure.unit)} {figure.unit}".strip(),
         "verdict": figure.verdict,
         "mark": MARKS[figure.verdict],
         "changed_at": changed_at if figure.verdict in ("close", "off") else "",

@@ -32,6 +32,7 @@ from ersatz.studio.errors import DISK_FULL, is_disk_full
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.jobs.tracks import kept_track
 from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake, Revision, StaleRevision
+from ersatz.studio.shared.courses import remember_figures
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.exports import export_path, write_export
 from ersatz.studio.shared.renders import mixdown_of, render_cache
@@ -174,14 +175,19 @@ def _draft(job: Job, report: Progress) -> None:
 
 
 def _measure(job: Job, report: Progress) -> None:
+    """The song as it stands, or the kept version that the job names; then the course of the figures is brought up to date."""
     remake = job.remake
     assert remake is not None
-    revision = remake.revision
-    if revision is None or remake.measurements.filter(sha=revision.sha).exists():
+    kept = job.options.get("milestone")
+    song = remake.milestones.filter(pk=kept).first() if kept else remake.revision
+    if song is None:
         return
-    mix = mixdown_of(remake, revision.song).whole(lambda f: report("mixdown", 0.7 * f))
-    survey = survey_remake(mix, revision.song, lambda phase, f: report("measuring the remake", 0.7 + 0.3 * f))
-    Measurement.objects.update_or_create(remake=remake, sha=revision.sha, defaults={"survey_json": survey.to_json()})
+    if not remake.measurements.filter(sha=song.sha).exists():
+        mixdown = mixdown_of(remake, song.song)
+        mix = mixdown.whole(lambda f: report("mixdown", 0.7 * f))
+        survey = survey_remake(mix, mixdown, lambda phase, f: report("measuring the remake", 0.7 + 0.28 * f))
+        Measurement.objects.update_or_create(remake=remake, sha=song.sha, defaults={"survey_json": survey.to_json()})
+    remember_figures(remake)
 
 
 def _at_hand(job: Job) -> tuple[Remake, Revision]:

@@ -10,6 +10,8 @@ from django.utils import timezone
 
 from ersatz.core.edits import Change
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.gap.progress import FigureState
+from ersatz.core.serial import from_json
 from ersatz.core.song.document import Song, sha_of
 from ersatz.core.survey.document import Survey
 from ersatz.studio.models.documents import Document
@@ -182,6 +184,10 @@ class Measurement(models.Model):
     sha = models.CharField(max_length=40)
     survey_json = models.JSONField()
     survey = Document("survey_json", Survey.from_json)
+    #: Figures of the gap in the reference's main section, and the digest of the survey that they are measured against.
+    figures_json = models.JSONField(null=True)
+    figures = Document("figures_json", lambda rows: [from_json(FigureState, row) for row in rows])
+    against = models.CharField(max_length=40, blank=True)
     created_at = models.DateTimeField(default=timezone.now)
 
     class Meta:

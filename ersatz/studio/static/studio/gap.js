@@ -8,11 +8,12 @@ import { edits, showSteps } from "./edits.js";
 import { isForPage } from "./keys.js";
 import { listeningTools } from "./listening.js";
 import { MovesPanel } from "./moves.js";
+import { drawProgress } from "./progress.js";
 import { LIMITS } from "./vocabulary.js";
 
 /** @typedef {import("./draw.js").Point} Point */
 
-/** @type {import("./states").GapDrawing & import("./states").GapState & import("./states").GapFixed} */
+/** @type {import("./states").GapDrawing & import("./states").GapState & import("./states").GapFixed & import("./states").GapProgress} */
 const gap = readJson("drawing");
 /** Differences from here on are written beside the curves, dB. */
 const WORTH_SAYING_DB = 2;
@@ -100,6 +101,7 @@ byId("gap-map").addEventListener("click", (event) => {
   const cell = /** @type {HTMLElement} */ (event.target).closest("td");
   if (cell) openSection(Number(dataOf(cell, "section")));
 });
+drawProgress(byId("gap-progress"), gap);
 redrawn(() => {
   score();
   spectrum();

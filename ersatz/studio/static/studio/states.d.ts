@@ -225,6 +225,12 @@ export interface GapFixed {
   own: GapSection | null;
 }
 
+export interface GapProgress {
+  songs: MeasuredSong[];
+  figures: number;
+  rows: ProgressRow[];
+}
+
 export interface GapSection {
   place: number;
   first: number;
@@ -347,6 +353,13 @@ export interface MeasuredCurves {
 export interface MeasuredPump {
   depthDb: number;
   isCurrent: boolean;
+}
+
+export interface MeasuredSong {
+  name: string;
+  isKept: boolean;
+  isCurrent: boolean;
+  matched: number;
 }
 
 export interface Member {
@@ -601,6 +614,14 @@ export interface Presence {
   noise: number[];
 }
 
+export interface ProgressRow {
+  name: string;
+  unit: string;
+  off: (number | null)[];
+  first: string;
+  last: string;
+}
+
 export interface Pump {
   depth_db: number;
   rate: string;
@@ -672,6 +693,10 @@ export interface Section {
   like: number | null;
   loudness_lufs: number;
   presence: Record<string, number>;
+}
+
+export interface SectionBands {
+  bands: StereoBand[];
 }
 
 export interface SectionPump {
@@ -788,6 +813,7 @@ export interface Steps {
 export interface Stereo {
   bands: StereoBand[];
   mono_below_hz: number;
+  per_section: SectionBands[];
 }
 
 export interface StereoBand {
@@ -796,6 +822,7 @@ export interface StereoBand {
   width: number;
   correlation: number;
   crest_db: number;
+  onsets_per_beat: number | null;
 }
 
 export interface StripChange {

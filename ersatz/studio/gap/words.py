@@ -1,0 +1,17 @@
+"""Figures as the page writes them."""
+
+from __future__ import annotations
+
+#: Decimals per unit, as the trade writes them.
+DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
+
+
+def figure_text(value: float | str | None, unit: str, sign: bool = False) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, str):
+        return value.replace("b ", "♭ ").replace("# ", "♯ ")
+    shown = f"{value:{'+' if sign else ''}.{DECIMALS[unit]}f}"
+    if not shown.strip("+-0."):
+        shown = shown.lstrip("+-")
+    return shown.replace("-", "−")
