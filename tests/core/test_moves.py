@@ -18,7 +18,8 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import SCHEMA, find_moves, moves_document
 from ersatz.core.moves.model import predicted, response_db
-from ersatz.core.moves.section import Reading, gap_of, measure_again, measure_section, readings, width_of
+from ersatz.core.moves.readings import Reading, gap_of, readings, width_of
+from ersatz.core.moves.section import measure_again, measure_section
 from ersatz.core.song.document import with_each
 from ersatz.core.song.strips import MASTER, ducked
 
@@ -97,11 +98,11 @@ def test_width_is_the_sides_share_of_the_power(sides, width):
     assert width_of(lanes, 500.0, 8000.0) == pytest.approx(width, abs=1e-3)
 
 
-def test_a_gap_counts_tolerances_from_one_on_and_little_beyond_three():
+def test_a_gap_grows_from_one_tolerance_on_and_little_beyond_three():
     def gap(difference: float, **more: bool) -> float:
         return Reading("Loudness here", "LUFS", -9.0, -9.0 + difference, difference, 1.0, **more).gap
 
-    assert [gap(v) for v in (0.0, 1.0, -1.0, 1.5, -2.0, 3.0)] == [0.0, 0.0, 0.0, 1.5, 2.0, 3.0]
+    assert [gap(v) for v in (0.0, 1.0, -1.0, 1.5, -2.0, 3.0)] == [0.0, 0.0, 0.0, 0.75, 1.5, 3.0]
     assert [gap(v) for v in (5.0, 10.0, 40.0)] == pytest.approx([3.4, 4.4, 4.4])
     assert gap(0.4, counts_at_once=True) == pytest.approx(0.4)
 

@@ -83,7 +83,7 @@ def own_pump(song: Song, mixdown: Mixdown, main: int) -> Pump:
     depth = float(-curve.min())
     if depth < LEAST_DB:
         return no_pump(len(song.sections), confidence=1.0)
-    rate = _rate(_curve_of(song, mixdown, first, last))
+    rate = rate_of(pumping_curve(song))
     edges = (0.0, *BAND_EDGES_HZ, np.inf)
     bands = {name: BandDepth(round(float(-gain_db(low, high).min()), 2)) for name, low, high in zip(BAND_NAMES, edges, edges[1:])}
     active = tuple(i for i, section in enumerate(song.sections) if section.ducks)
@@ -136,13 +136,13 @@ def _with_and_without(song: Song, mixdown: Mixdown, first: int, last: int) -> li
     return out
 
 
-def _curve_of(song: Song, mixdown: Mixdown, first: int, last: int) -> DuckCurve | None:
-    """The curve that most sustained parts which play there duck by."""
+def pumping_curve(song: Song) -> DuckCurve | None:
+    """The curve that most sustained parts duck by."""
     used = [p.duck.curve for p in song.parts if p.role in SUSTAINED and p.duck is not None and p.duck.depth_db > 0 and not p.mute]
     return song.curve(max(sorted(set(used)), key=used.count)) if used else None
 
 
-def _rate(curve: DuckCurve | None) -> str:
+def rate_of(curve: DuckCurve | None) -> str:
     """As a survey names it."""
     if curve is None or curve.rate != "hits":
         return "1/4" if curve is None else curve.rate
@@ -153,7 +153,7 @@ def _phases(song: Song, mixdown: Mixdown, first: int, last: int) -> np.ndarray:
     """Of every sample the place behind the last trigger; -1 more than a beat behind it, and before the first."""
     start, stop = mixdown.bar_range(first, last)
     beat = song.grid.beat_s * RATE_HZ
-    curve = _curve_of(song, mixdown, first, last)
+    curve = pumping_curve(song)
     hits = duck_triggers(song, curve, RATE_HZ) if curve is not None else np.arange(0, stop, beat)
     at = np.arange(start, stop)
     last_hit = np.searchsorted(hits, at, side="right") - 1

@@ -15,8 +15,9 @@ from ersatz.core.gap.figures import DEPTH_TOLERANCE_DB, WIDTH_TOLERANCE, Figure,
 from ersatz.core.survey.document import ROLES, DrumPattern, StereoBand, Survey
 from ersatz.core.target.document import Spread, balanced, heard, in_balance
 
-#: Presence of a role, share of the bars; a hit's place, ms, and its velocity, 0..1; crest, dB; a third octave, dB; loudness, LU.
-PRESENCE, LATE_MS, VELOCITY, CREST_DB, BAND_DB, LOUDNESS_LU = 0.25, 5.0, 0.15, 2.0, 2.0, 1.0
+#: Presence of a role, share of the bars; a hit's place, ms, and its velocity, 0..1; crest, dB; a third octave, dB; loudness, LU;
+#: what lies between hits, dB.
+PRESENCE, LATE_MS, VELOCITY, CREST_DB, BAND_DB, LOUDNESS_LU, BETWEEN_DB = 0.25, 5.0, 0.15, 3.0, 2.0, 1.0, 6.0
 #: Of the steps that either side plays, those that may be the other's alone, percent.
 STEPS_PERCENT = 20.0
 #: Onsets per beat, and as a share of the reference's where that is more.
@@ -58,6 +59,7 @@ def groups(reference: Survey, remake: Survey, section: int, partner: int, spread
             "Correlation by band", here, tuple(number(_hz(a), "", a.correlation, b.correlation, WIDTH_TOLERANCE) for a, b in bands)
         ),
         Group("Crest by band", here, tuple(number(_hz(a), "dB", a.crest_db, b.crest_db, CREST_DB) for a, b in bands)),
+        Group("What lies between hits by band", here, tuple(_between(bands))),
         Group("Onsets per beat by band", here, tuple(_onsets(bands))),
         Group("Loudness", "track", tuple(_loudness(reference, remake))),
     ]
@@ -81,6 +83,12 @@ def _onsets(bands: list[tuple[StereoBand, StereoBand]]) -> Iterator[Figure]:
         if a.onsets_per_beat is not None and b.onsets_per_beat is not None:
             tolerance = max(ONSETS, ONSETS_SHARE * a.onsets_per_beat)
             yield number(_hz(a), "", a.onsets_per_beat, b.onsets_per_beat, tolerance)
+
+
+def _between(bands: list[tuple[StereoBand, StereoBand]]) -> Iterator[Figure]:
+    for a, b in bands:
+        if a.between_db is not None and b.between_db is not None:
+            yield number(_hz(a), "dB", a.between_db, b.between_db, BETWEEN_DB)
 
 
 def _octaves(reference: Survey, remake: Survey, section: int, partner: int) -> Iterator[Figure]:

@@ -13,15 +13,17 @@ from typing import Any
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.model import predicted
-from ersatz.core.moves.rules import Proposal, proposals
-from ersatz.core.moves.section import Reading, SectionMix, gap_of, measure_again, measure_section, readings
+from ersatz.core.moves.proposal import Proposal
+from ersatz.core.moves.readings import Reading, gap_of, readings
+from ersatz.core.moves.rules import proposals
+from ersatz.core.moves.section import SectionMix, measure_again, measure_section
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, digest
 from ersatz.core.survey.document import Survey
 
 SCHEMA = "ersatz.moves/1"
 #: So many are rendered, the most promising first.
-MOST_RENDERED = 8
+MOST_RENDERED = 7
 #: By how many tolerances a move has to close the gap, by the rendering.
 LEAST_CLOSED = 0.05
 #: What a move opens may be this share of what it closes.
@@ -70,12 +72,33 @@ class Move:
     closes: float
 
 
+@dataclass(frozen=True)
+class Tried:
+    """A move that was rendered: by how many tolerances it closes and opens gaps, and whether that is reason to offer it."""
+
+    move: Move
+    opens: float
+
+    @property
+    def is_offered(self) -> bool:
+        closed = self.move.closes + self.opens
+        return self.move.closes >= LEAST_CLOSED and self.opens <= MOST_OPENED * closed
+
+
 def find_moves(
     song: Song, mixdown: Mixdown, place: int, survey: Survey, most: int = 5,
     progress: Callable[[float], None] = lambda fraction: None,
 ) -> list[Move]:  # fmt: skip
     """For the section at a place of the plan, the best first; empty where the reference has no counterpart of it, or where it is
     silent. Deterministic."""
+    offered = [t.move for t in try_moves(song, mixdown, place, survey, progress) if t.is_offered]
+    return sorted(offered, key=lambda m: -m.closes)[:most]
+
+
+def try_moves(
+    song: Song, mixdown: Mixdown, place: int, survey: Survey, progress: Callable[[float], None] = lambda fraction: None
+) -> list[Tried]:
+    """All moves that were rendered, offered or not: the most promising by the model."""
     section = song.sections[place]
     theirs = counterparts(song, survey).get(section.id)
     if theirs is None:
@@ -93,26 +116,21 @@ def find_moves(
         guess_mix = predicted(mix, after)
         guess = readings(guess_mix, survey)
         guessed.append((gap_of(before) - gap_of(guess), proposal, guess_mix, guess))
-    # What the model sees no good in isn't rendered, but for what it can't know: a part that begins to play.
+    # What the model sees no good in isn't rendered.
     guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
     found = []
     for k, (_, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
-        move = _measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey)
-        if move is not None:
-            found.append(move)
+        found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey))
         progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
-    return sorted(found, key=lambda m: -m.closes)[:most]
+    return found
 
 
 def _measured(
     mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], mixdown: Mixdown,
     survey: Survey,
-) -> Move | None:  # fmt: skip
-    """None where the rendering isn't nearer to the reference."""
+) -> Tried:  # fmt: skip
     heard = readings(measure_again(mix, after, mixdown.varied(after)), survey)
     closes, opens = _closed(before, heard), _closed(heard, before)
-    if closes - opens < LEAST_CLOSED or opens > MOST_OPENED * closes:
-        return None
     section = mix.section.id
     effects = tuple(
         MoveEffect(figure, section, old.unit, _r(old.remake), _r(_now(guess, figure, old)), _r(_now(heard, figure, old)))
@@ -124,10 +142,11 @@ def _measured(
         for f in proposal.figures
         if (r := before.get(f)) is not None
     )
-    return Move(
+    move = Move(
         digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
         proposal.edits, round(closes - opens, 3),
     )  # fmt: skip
+    return Tried(move, opens)
 
 
 def _closed(before: dict[str, Reading], after: dict[str, Reading]) -> float:

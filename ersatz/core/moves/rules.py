@@ -1,78 +1,43 @@
 """What might be changed: each rule reads a measured section beside its reference and yields proposals.
 
-What stands for the whole song (faders, equalisers, ducking, master) is judged by the reference's main section and proposed
-there; of any other section only what is its own: who plays, how loud there, and what leads out.
-
-A proposal is a set of edits as the pages send them with the sentence that names it. Whether it helps is not its business: the model
-(model.py) and a rendering (find.py) judge that.
+What stands for the whole song (faders, equalisers, ducking, sends, dynamics, master) is judged by the reference's main section and
+proposed there; of any other section only what is its own: who plays and from which bar on, how loud there, what is cut there, what
+rises, and what leads out (within.py).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
-from typing import Any
+from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
 from ersatz.core.balance.ducking import fitted_to_reference
 from ersatz.core.balance.pumping import SUSTAINED
-from ersatz.core.edits import edit_json, parse_edit
+from ersatz.core.edits import edit_json
+from ersatz.core.edits.sound import SetEffects
 from ersatz.core.edits.strips import MOST_DUCKED_DB
-from ersatz.core.errors import ErsatzError
-from ersatz.core.moves.model import predicted
-from ersatz.core.moves.section import (
-    EVENTS,
-    HZ,
-    Reading,
-    SectionMix,
-    clash_figure,
-    clashes_of,
-    difference_db,
-    gap_of,
-    readings,
-)
-from ersatz.core.song.document import PUMP, Song
-from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import with_fader
+from ersatz.core.effects.chain import settings_of
+from ersatz.core.moves.model import PEAK_OVER_DB
+from ersatz.core.moves.proposal import Found, Proposal, Rule, about, best_of, minus, off_by, set_strip
+from ersatz.core.moves.readings import EVENTS, band_said, clash_figure, clashes_of, difference_db
+from ersatz.core.moves.section import HZ, SectionMix
+from ersatz.core.moves.within import entries, levels, low_cuts, rises, variations
+from ersatz.core.song.document import PUMP
+from ersatz.core.song.parts import DRUM_ROLES
+from ersatz.core.song.strips import Effect
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target.document import in_balance
 
 #: Faders are tried so far from where they stand, dB.
 STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
-#: A fader move has to close this much by the model, in tolerances.
-LEAST_GAIN = 0.25
-#: A part's level in one section is within this of its fader, dB.
-MOST_LEVEL_DB = 12.0
-#: Faders that are proposed.
-MOST_FADERS = 4
 LEAST_WIDTH, MOST_WIDTH = 0.0, 1.8
 #: The longest transition that is proposed.
 MOST_BEATS = 16.0
-
-
-@dataclass(frozen=True)
-class Proposal:
-    """`figures`: the readings that it is about."""
-
-    kind: str
-    strip: str
-    sentence: str
-    edits: tuple[dict[str, Any], ...]
-    figures: tuple[str, ...]
-
-    def applied(self, song: Song) -> Song | None:
-        """None where an edit doesn't fit the song."""
-        try:
-            for edit in self.edits:
-                song = parse_edit(edit).apply(song)
-        except (ErsatzError, ValueError, KeyError, TypeError):
-            return None
-        return song
-
-
-Found = dict[str, Reading]
-Rule = Callable[[SectionMix, Survey, Found], Iterator[Proposal]]
+#: Sends are tried so far from where they stand, dB; one that is closed from UNSENT_DB on. What keeps out of rooms.
+SENT_DB, UNSENT_DB, MOST_SENT_DB, DRY = (-9.0, -6.0, -3.0, 3.0, 6.0, 9.0), -27.0, 3.0, ("kick", "bass")
+#: Of a compressor that is proposed, and for which roles: the crest of what sustains is its notes.
+RATIO, STRUCK = 3.0, (*DRUM_ROLES, "bass")
 
 
 def proposals(mix: SectionMix, survey: Survey, found: Found) -> list[Proposal]:
@@ -84,72 +49,17 @@ def proposals(mix: SectionMix, survey: Survey, found: Found) -> list[Proposal]:
     return list(out.values())
 
 
-def _off(found: Found, figure: str) -> float:
-    """How far a figure is off where it isn't matched, in its own unit; 0 where it is."""
-    reading = found.get(figure)
-    return reading.difference if reading is not None and reading.gap > 0 else 0.0
-
-
-def _minus(text: str) -> str:
-    return text.replace("-", "−")
-
-
-def _set(strip: str, name: str, value: float) -> dict[str, Any]:
-    return {"kind": "set_strip", "strip": strip, "name": name, "value": round(value, 2)}
-
-
 def _faders(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
-    """The fader moves that close most by the model, the best of each part."""
-    before = gap_of(found)
-    best: list[tuple[float, Part, float]] = []
-    for part in mix.song.parts:
-        if part.id not in mix.lanes.lanes:
-            continue
-        tried = []
-        for by in STEPS_DB:
-            after = replace(mix.song, parts=tuple(with_fader(p, p.gain_db + by) if p.id == part.id else p for p in mix.song.parts))
-            # Of two that close alike the smaller.
-            tried.append((before - gap_of(readings(predicted(mix, after), survey)) - 0.02 * abs(by), by))
-        gained, by = max(tried)
-        if gained >= LEAST_GAIN:
-            best.append((gained, part, by))
-    for _, part, by in sorted(best, key=lambda row: -row[0])[:MOST_FADERS]:
-        figures = tuple(f for f, r in found.items() if f.startswith("Balance") and r.gap > 0)
-        yield Proposal(
-            "level", part.id, _minus(f"{part.name} {by:+.1f} dB"), (_set(part.id, "gain_db", part.gain_db + by),),
-            figures or ("Balance, mean",),
-        )  # fmt: skip
+    figures = about(found, "Balance")
 
+    def steps() -> Iterator[tuple[float, Proposal]]:
+        for part in mix.song.parts:
+            if part.id in mix.lanes.lanes:
+                for by in STEPS_DB:
+                    edit = set_strip(part.id, "gain_db", part.gain_db + by)
+                    yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB"), (edit,), figures)
 
-def _levels(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
-    """The same for the level that a part has in this section alone."""
-    before, section = gap_of(found), mix.section.id
-    best: list[tuple[float, str, str, dict[str, Any]]] = []
-    for part in mix.song.parts:
-        cell = part.cell(section)
-        if cell is None or not cell.on or part.id not in mix.lanes.lanes:
-            continue
-        for by in STEPS_DB:
-            level = round(cell.level_db + by, 1)
-            if abs(level) > MOST_LEVEL_DB:
-                continue
-            edit = {
-                "kind": "set_cell", "part": part.id, "section": section, "pattern": cell.pattern, "entry_bars": cell.entry_bars,
-                "exit_bars": cell.exit_bars, "level_db": level, "fill": cell.fill, "fill_bars": cell.fill_bars,
-            }  # fmt: skip
-            sentence = _minus(f"{part.name} {by:+.1f} dB here")
-            after = Proposal("level", part.id, sentence, (edit,), ()).applied(mix.song)
-            if after is not None:
-                gained = before - gap_of(readings(predicted(mix, after), survey)) - 0.02 * abs(by)
-                best.append((gained, part.id, sentence, edit))
-    tried: set[str] = set()
-    for gained, strip, sentence, edit in sorted(best, key=lambda row: -row[0]):
-        if gained < LEAST_GAIN or len(tried) == MOST_FADERS:
-            break
-        if strip not in tried:
-            tried.add(strip)
-            figures = tuple(f for f, r in found.items() if f.startswith(("Balance", "Loudness")) and r.gap > 0)
-            yield Proposal("level", strip, sentence, (edit,), figures or ("Balance, mean",))
+    return best_of(mix, survey, found, steps())
 
 
 def _cures(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -161,7 +71,7 @@ def _cures(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
 
 def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     """Deeper, shallower, or at last some; the reference's curve where the way back is off."""
-    off, song = _off(found, "Pump depth"), mix.song
+    off, song = off_by(found, "Pump depth"), mix.song
     curve = song.curve(PUMP) or (song.curves[0] if song.curves else None)
     if curve is None:
         return
@@ -182,45 +92,51 @@ def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal
             edits = tuple({"kind": "set_duck", "strip": p.id, "curve": curve.id, "depth_db": depth} for p in loose)
             names = ", ".join(p.name for p in loose)
             yield Proposal("ducking depth", loose[0].id, f"Duck {names} by {depth:.1f} dB", edits, ("Pump depth",))
-    if _off(found, "Pump release"):
+    if off_by(found, "Pump release"):
         edit = edit_json(fitted_to_reference(curve, survey))
         ms = found["Pump release"]
         sentence = f"Ducking curve of the reference: release {ms.remake:.0f} → {ms.reference:.0f} ms"
         yield Proposal("ducking release", ducked[0].id if ducked else "", sentence, (edit,), ("Pump release",))
-    if survey.pump.depth_db > 0 and curve.rate != survey.pump.rate and {curve.rate, survey.pump.rate} <= {"1/4", "1/8"}:
-        edit = {"kind": "set_triggers", "curve": curve.id, "rate": survey.pump.rate, "triggers": []}
-        yield Proposal("ducking rate", "", f"Duck at every {survey.pump.rate}", (edit,), ("Pump depth",))
+    if off_by(found, "Pump rate"):
+        rate = survey.pump.rate
+        hitting = ("kick",) if rate == "kick" else ("kick", "clap")
+        triggers = [p.id for p in song.parts if p.role in hitting and p.patterns] if rate not in ("1/4", "1/8") else []
+        edit = {"kind": "set_triggers", "curve": curve.id, "rate": rate if not triggers else "hits", "triggers": triggers}
+        sentence = f"Duck at every {rate}" if not triggers else f"Duck with the {rate}"
+        yield Proposal("ducking rate", ducked[0].id if ducked else "", sentence, (edit,), ("Pump rate",))
 
 
 def _master(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     """Width, mono lows, loudness and what goes into the limiter: of the whole song."""
     master = mix.song.master
-    if _off(found, "Width above 270 Hz"):
+    if off_by(found, "Width above 270 Hz"):
         reading = found["Width above 270 Hz"]
         # Width is the sides' share of the power: w / (2 - w) is their ratio, which goes with the square of the level.
         own, wanted = (min(v, 1.95) / (2 - min(v, 1.95)) for v in (max(reading.remake, 1e-3), max(reading.reference, 1e-3)))
         width = float(np.clip(master.width * np.sqrt(wanted / own), LEAST_WIDTH, MOST_WIDTH))
         sentence = f"Master width {master.width:.2f} → {width:.2f}"
-        yield Proposal("width", "master", sentence, (_set("master", "width", width),), ("Width above 270 Hz",))
-    if _off(found, "Width below 120 Hz"):
+        yield Proposal("width", "master", sentence, (set_strip("master", "width", width),), ("Width above 270 Hz",))
+    if off_by(found, "Width below 120 Hz"):
         below = float(np.clip(max(survey.stereo.mono_below_hz, 120.0), 20, 250))
-        edit = _set("master", "mono_below_hz", below)
+        edit = set_strip("master", "mono_below_hz", below)
         yield Proposal("mono lows", "master", f"Mono below {below:.0f} Hz", (edit,), ("Width below 120 Hz",))
-    off = _off(found, "Limiter")
+    off = off_by(found, "Limiter")
     if off:
-        sentence = _minus(f"Master fader {-off:+.1f} dB")
-        yield Proposal("loudness", "master", sentence, (_set("master", "gain_db", master.gain_db - off),), ("Limiter",))
-    louder = _off(found, "Loudness here")
+        sentence = minus(f"Master fader {-off:+.1f} dB")
+        yield Proposal("loudness", "master", sentence, (set_strip("master", "gain_db", master.gain_db - off),), ("Limiter",))
+    louder = off_by(found, "Loudness here")
     if louder and mix.theirs == survey.main_section():
-        sentence = _minus(f"Master fader {-louder:+.1f} dB")
-        yield Proposal("loudness", "master", sentence, (_set("master", "gain_db", master.gain_db - louder),), ("Loudness here",))
+        sentence = minus(f"Master fader {-louder:+.1f} dB")
+        yield Proposal(
+            "loudness", "master", sentence, (set_strip("master", "gain_db", master.gain_db - louder),), ("Loudness here",)
+        )
 
 
 def _roles(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     """Roles that the reference has here and we rest, or the other way round."""
     for role in ROLES:
         figure = f"Plays: {role}"
-        off = _off(found, figure)
+        off = off_by(found, figure)
         if not off:
             continue
         parts = [p for p in mix.song.parts if p.role == role and p.patterns and not p.mute]
@@ -238,7 +154,7 @@ def _roles(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
 def _transitions(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     for event, what in EVENTS.items():
         figure = f"Leads out: {event}"
-        if _off(found, figure):
+        if off_by(found, figure):
             theirs = max((e.beats for e in survey.events if e.kind == event), default=0.0)
             beats = 0.0 if what == "gap" else float(min(theirs, MOST_BEATS))
             edit = {"kind": "put_transition", "section": mix.section.id, "what": what, "beats": beats}
@@ -246,7 +162,7 @@ def _transitions(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Prop
 
 
 def _swing(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
-    if _off(found, "Swing"):
+    if off_by(found, "Swing"):
         percent = round(float(np.clip(survey.tempo.swing_percent, 50, 75)), 1)
         sentence = f"Swing {mix.song.swing_percent:.1f} → {percent:.1f} %"
         yield Proposal("groove", "", sentence, ({"kind": "set_swing", "swing_percent": percent},), ("Swing",))
@@ -264,9 +180,64 @@ def _tone(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
         if abs(gain - bands[k].gain_db) >= 0.7:
             bands[k] = replace(bands[k], gain_db=round(gain, 2))
             edit = {"kind": "set_master_eq", "bands": [{"hz": b.hz, "gain_db": b.gain_db, "q": b.q} for b in bands]}
-            sentence = _minus(f"Master {gain - mix.song.master.eq[k].gain_db:+.1f} dB at {bands[k].hz:.0f} Hz")
+            sentence = minus(f"Master {gain - mix.song.master.eq[k].gain_db:+.1f} dB at {bands[k].hz:.0f} Hz")
             yield Proposal("tone", "master", sentence, (edit,), ("Balance, mean",))
 
 
-RULES: tuple[Rule, ...] = (_roles, _transitions, _swing, _ducking, _master, _cures, _faders, _tone)
-OWN_RULES: tuple[Rule, ...] = (_roles, _transitions, _levels)
+def _sends(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
+    """More or less room, where what lies between the hits is further down or up than in the reference."""
+    figures = about(found, "Between hits")
+    room = mix.song.return_with("reverb")
+    if room is None or not any(f.startswith("Between hits") for f in figures):
+        return
+    to, _ = room
+
+    def steps() -> Iterator[tuple[float, Proposal]]:
+        for part in mix.song.parts:
+            if part.id not in mix.lanes.lanes or part.role in DRY:
+                continue
+            stands = part.send_db(to.id)
+            for by in SENT_DB:
+                db = (stands if to.id in part.sends else UNSENT_DB) + by
+                if UNSENT_DB <= db <= MOST_SENT_DB:
+                    edit = {"kind": "set_send", "strip": part.id, "to": to.id, "db": round(db, 1)}
+                    said = f"{part.name}: send to {to.name} {db:+.1f} dB"
+                    yield by / 2, Proposal("room", part.id, minus(said), (edit,), figures)
+
+    yield from best_of(mix, survey, found, steps())
+
+
+def _dynamics(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
+    """A compressor on what is loudest in a band whose crest is too high; an easier one where it is too low."""
+    for band in mix.bands:
+        figure = f"Crest, {band_said(band)}"
+        off = off_by(found, figure)
+        inside = (band.low_hz <= HZ) & (band.high_hz > HZ)
+        parts = [p for p in mix.song.parts if p.id in mix.lanes.lanes and p.role in STRUCK]
+        if not off or not parts:
+            continue
+        part = max(parts, key=lambda p: float(mix.lanes.lanes[p.id].power[inside].sum()))
+        chain = list(part.chain)
+        at = next((k for k, e in enumerate(chain) if e.kind == "compressor" and e.on), None)
+        if off < 0 and at is None:
+            continue
+        if at is not None:
+            settings = settings_of(chain[at])
+            threshold = float(np.clip(settings.flat("threshold_db") - off, -60.0, 0.0))
+            chain[at] = replace(chain[at], params={**chain[at].params, "threshold_db": round(threshold, 1)})
+            sentence = minus(f"{part.name}: compressor’s threshold {threshold:.1f} dB")
+        else:
+            frames = 10 * np.log10(np.maximum(mix.lanes.lanes[part.id].frames.sum(axis=0), 1e-12))
+            # The loudest frames come down by what the crest is over.
+            threshold = float(np.clip(np.percentile(frames, 98) + PEAK_OVER_DB - off * RATIO / (RATIO - 1), -50.0, 0.0))
+            params = {"threshold_db": round(threshold, 1), "ratio": RATIO, "attack_ms": 10.0, "release_ms": 90.0}
+            made = Effect("compressor", {**params, "gain_db": round(off / 4, 1)})
+            chain.append(made)
+            sentence = minus(f"{part.name}: compressor {RATIO:.0f}:1 from {threshold:.1f} dB")
+        yield Proposal("dynamics", part.id, sentence, (edit_json(SetEffects(part.id, tuple(chain))),), (figure,))
+
+
+RULES: tuple[Rule, ...] = (
+    _roles, _transitions, _swing, _ducking, _master, _cures, _faders, _tone, _sends, _dynamics, entries, variations,
+)  # fmt: skip
+OWN_RULES: tuple[Rule, ...] = (_roles, _transitions, levels, entries, rises, low_cuts, variations)

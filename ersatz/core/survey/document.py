@@ -320,8 +320,10 @@ class StereoBand:
     width: float
     correlation: float
     crest_db: float = 0.0
-    #: How often something is struck in the band; None in surveys made before it was told.
+    #: How often something is struck in the band, and how far the quietest tenth of it lies under its average: what room and
+    #: sustained sounds leave between the hits. None in surveys made before it was told.
     onsets_per_beat: float | None = None
+    between_db: float | None = None
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,12 @@ NOISE_MEAN = 0.6748
 BLOCK = 128
 
 
+def rows_between(low_hz: float, high_hz: float) -> slice:
+    """Bands that lie between two frequencies."""
+    inside = [i for i in range(len(EDGES_HZ) - 1) if EDGES_HZ[i] >= low_hz and EDGES_HZ[i + 1] <= high_hz]
+    return slice(inside[0], inside[-1] + 1)
+
+
 def band_frames(x: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray]:
     """Band powers, shape (len(EDGES_HZ) - 1, frames), and noise levels, shape (len(NOISE_EDGES_HZ) - 1, frames); float32."""
     padded = np.pad(x, (FRAME // 2, FRAME))

@@ -16,7 +16,7 @@ from scipy import fft
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio, resample
-from ersatz.core.survey.frames import EDGES_HZ, HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames
+from ersatz.core.survey.frames import HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames, rows_between
 from ersatz.core.survey.threads import in_threads
 
 ANALYSIS_HZ = 44_100
@@ -80,8 +80,7 @@ class Shared:
 
     def rows(self, low_hz: float, high_hz: float) -> slice:
         """Bands that lie between two frequencies."""
-        inside = [i for i in range(len(EDGES_HZ) - 1) if EDGES_HZ[i] >= low_hz and EDGES_HZ[i + 1] <= high_hz]
-        return slice(inside[0], inside[-1] + 1)
+        return rows_between(low_hz, high_hz)
 
     def onsets(self, low_hz: float, high_hz: float) -> np.ndarray:
         """Onset strength between two frequencies, shape (frames,)."""

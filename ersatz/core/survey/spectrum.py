@@ -4,7 +4,8 @@ Levels: long-term average power per third octave relative to the whole track's p
 to 10 kHz, dB per octave. Width of a band: 2 S / (M + S) clipped to 0..1 with the powers of side and mid; correlation: (L
 R) / sqrt(L L R R), from mid and side powers only. Crest of a band: how far its loudest thousandth of 6 ms frames lies over its
 average, plus the 3 dB of a sine within a frame. Onsets of a band: peaks of its onset strength (shared.py) that reach a quarter
-of its highest ones and lie a 32nd note apart or more.
+of its highest ones and lie a 32nd note apart or more. What lies between the hits of a band: its 10th percentile of 46 ms under its
+average.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from scipy import signal
 
 from ersatz.core import bands
 from ersatz.core.survey.document import Resonance, SectionBands, SectionSpectrum, Spectrum, Stereo, StereoBand
-from ersatz.core.survey.frames import EDGES_HZ
+from ersatz.core.survey.frames import EDGES_HZ, band_frames, rows_between
 from ersatz.core.survey.shared import Shared
 
 WIDTH_BANDS_HZ = ((20, 110), (110, 270), (270, 770), (770, 2200), (2200, 6000), (6000, 18_000))
@@ -23,6 +24,9 @@ MONO_DB = -20.0
 SINE_CREST_DB = 3.01
 #: Of its highest onsets' strength, what counts as one.
 ONSET_SHARE = 0.25
+#: So many frames of 6 ms make one in which what lies between the hits is looked for.
+BETWEEN_FRAMES = 8
+MOST_BETWEEN_DB = 60.0
 
 
 def measure_spectrum(
@@ -59,17 +63,31 @@ def _bands_of(shared: Shared, spans_s: list[tuple[float, float]], beat_s: float)
             first = min(int(start_s / shared.hop_s), len(mid) - 1)
             cut = slice(first, max(first + 1, round(end_s / shared.hop_s)))
             count = int(np.count_nonzero((struck >= cut.start) & (struck < cut.stop)))
-            bands_of_span.append(_band((low, high), mid[cut], side[cut], count * beat_s / max(end_s - start_s, beat_s)))
+            bands_of_span.append(_band((low, high), mid[cut], side[cut], round(count * beat_s / max(end_s - start_s, beat_s), 2)))
     return [tuple(row) for row in out]
 
 
-def _band(edges_hz: tuple[int, int], mid: np.ndarray, side: np.ndarray, onsets_per_beat: float) -> StereoBand:
+def bands_of_samples(x: np.ndarray, rate_hz: int) -> tuple[StereoBand, ...]:
+    """The same of stereo samples, shape (2, n), without onsets."""
+    mid, side = (band_frames(np.asarray(v, np.float32), rate_hz)[0] for v in ((x[0] + x[1]) * 0.5, (x[0] - x[1]) * 0.5))
+    return tuple(_band(edges, mid[r := rows_between(*edges)].sum(axis=0), side[r].sum(axis=0), None) for edges in WIDTH_BANDS_HZ)
+
+
+def between_db(power: np.ndarray) -> float:
+    """How far the 10th percentile of powers lies under their mean, dB, at most MOST_BETWEEN_DB; shape (frames,)."""
+    low, mean = float(np.percentile(power, 10)), max(float(power.mean()), 1e-20)
+    return max(10 * float(np.log10(max(low, 1e-20) / mean)), -MOST_BETWEEN_DB)
+
+
+def _band(edges_hz: tuple[int, int], mid: np.ndarray, side: np.ndarray, onsets_per_beat: float | None) -> StereoBand:
     """`mid` and `side`: powers by frame."""
     m, s, frames = float(mid.sum()), float(side.sum()), mid + side
     crest_db = 10 * np.log10(max(float(np.percentile(frames, 99.9)), 1e-20) / max(float(frames.mean()), 1e-20)) + SINE_CREST_DB
     width, correlation = min(1.0, 2 * s / max(m + s, 1e-20)), (m - s) / max(m + s, 1e-20)
-    figures = (round(width, 3), round(correlation, 3), round(float(crest_db), 1), round(onsets_per_beat, 2))
-    return StereoBand(float(edges_hz[0]), float(edges_hz[1]), *figures)
+    pieces = frames[: len(frames) // BETWEEN_FRAMES * BETWEEN_FRAMES].reshape(-1, BETWEEN_FRAMES).mean(axis=1)
+    between = round(between_db(pieces if len(pieces) else frames), 1)
+    measured = (round(width, 3), round(correlation, 3), round(float(crest_db), 1), onsets_per_beat, between)
+    return StereoBand(float(edges_hz[0]), float(edges_hz[1]), *measured)
 
 
 def _mono_below(shared: Shared) -> float:
