@@ -138,8 +138,10 @@ def _converter(hint: Any) -> Convert:
     if origin is Annotated:
         return _bounded(hint)
     if origin in (Union, types.UnionType):
-        inner = _converter(next(a for a in get_args(hint) if a is not type(None)))
-        return lambda value: None if value is None else inner(value)
+        others = [_converter(a) for a in get_args(hint) if a not in (type(None), str)]
+        text = _converter(str) if str in get_args(hint) else None
+        inner = others[0] if others else cast(Convert, text)
+        return lambda value: None if value is None else text(value) if text and isinstance(value, str) else inner(value)
     if origin is tuple:
         return _tuple(get_args(hint))
     if origin is dict:

@@ -216,3 +216,18 @@ def test_several_threads_see_one_value():
         t.join()
     assert all((s == 1).all() for s in seen)
     assert len(seen) == 8
+
+
+@dataclass(frozen=True)
+class NumberOrText:
+    value: float | str | None
+
+
+@pytest.mark.parametrize("value", [1.5, "breakdown 2", None, ""])
+def test_a_field_may_hold_a_number_or_text(value):
+    assert from_json(NumberOrText, to_json(NumberOrText(value))) == NumberOrText(value)
+
+
+def test_where_a_number_or_text_is_wanted_nothing_else_will_do():
+    with pytest.raises(UnusableDocument):
+        from_json(NumberOrText, {"value": [1]})

@@ -111,11 +111,15 @@ def gap_state(remake: Remake, revision: Revision, part: str = "") -> GapState:
     return GapState(**vars(steps(remake, revision)), bars=revision.song.bars)
 
 
-def gap_fixed(remake: Remake, revision: Revision, reference: Survey, section: int) -> GapFixed:
+def own_place(revision: Revision, reference: Survey, section: int) -> int | None:
+    """The place of the song's section that answers to the reference's, None where there is none."""
     song = revision.song
     theirs = counterparts(song, reference)
-    place = next((k for k, s in enumerate(song.sections) if theirs.get(s.id) == section), None)
-    return GapFixed(None if place is None else GapSection(place, *measured_bars(song, place)))
+    return next((k for k, s in enumerate(song.sections) if theirs.get(s.id) == section), None)
+
+
+def gap_fixed(revision: Revision, place: int | None) -> GapFixed:
+    return GapFixed(None if place is None else GapSection(place, *measured_bars(revision.song, place)))
 
 
 def gap_progress(remake: Remake, revision: Revision) -> GapProgress:

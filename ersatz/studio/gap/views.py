@@ -8,15 +8,17 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from ersatz.core.balance.remeasure import has_plan_of
+from ersatz.core.edits import section_name
 from ersatz.core.gap import Figure, Gap, compare
 from ersatz.core.gap.details import Group
 from ersatz.core.gap.sections import numbered
 from ersatz.core.survey.document import Survey
 from ersatz.studio.gap.forms import MovesForm
-from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_progress, gap_state
+from ersatz.studio.gap.state import gap_drawing, gap_fixed, gap_progress, gap_state, own_place
 from ersatz.studio.gap.words import DECIMALS, figure_text
 from ersatz.studio.jobs.start import start_job
-from ersatz.studio.models import Job, Remake
+from ersatz.studio.models import Job, Measurement, Remake, Revision
 from ersatz.studio.shared.courses import against
 from ersatz.studio.shared.frame import frame, latest_measurement, unfinished_job
 from ersatz.studio.shared.pages import page_json
@@ -42,15 +44,12 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
     if revision is None or reference is None:
         return redirect("plan", pk=pk)
     measured = latest_measurement(remake)
-    is_current = measured is not None and measured.sha == revision.sha
-    # Whoever opens this page wants the figures of the song as it is now.
-    job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
-    if is_current:
-        _measure_kept(request, remake)
-    context = {**frame("gap", remake=remake), "job": job, "is_current": is_current}
+    section = _section(request, reference)
+    place = own_place(revision, reference, section)
+    job, part = _measuring(request, remake, revision, measured, place)
+    context = {**frame("gap", remake=remake), "job": job, "measured_part": part}
     if measured is not None:
         mine = measured.survey
-        section = _section(request, reference)
         target = remake.reference.target
         found = compare(reference, mine, section, target and target.spread)
         context |= {
@@ -62,7 +61,7 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
             "matched": sum(f.verdict == "matched" for f in found.figures),
             "drawing": page_json(gap_drawing(reference, mine, found, target))
             | page_json(gap_state(remake, revision))
-            | page_json(gap_fixed(remake, revision, reference, section))
+            | page_json(gap_fixed(revision, place))
             | page_json(gap_progress(remake, revision)),
             "is_target": target is not None,
         }
@@ -84,11 +83,29 @@ def moves(request: HttpRequest, pk: int) -> JsonResponse:
     return JsonResponse({"job": job.as_json()}, status=202)
 
 
+def _measuring(
+    request: HttpRequest, remake: Remake, revision: Revision, measured: Measurement | None, place: int | None
+) -> tuple[Job | None, str]:
+    """Whoever opens this page wants the figures of the song as it is now: of the section at `place` at once, then of the whole. The
+    job that measures, and which section alone is measured so far, "" for none."""
+    is_exact = measured is not None and measured.sha == revision.sha
+    if measured is not None and is_exact:
+        if measured.section is None:
+            _measure_kept(request, remake)
+            return None, ""
+        part = section_name(revision.song, revision.song.sections[measured.section].id)
+        return start_job(request.user, Job.Kind.MEASURE, remake=remake), part
+    if measured is not None and place is not None and has_plan_of(revision.song, measured.survey):
+        return start_job(request.user, Job.Kind.SECTION, remake=remake, section=place), ""
+    return start_job(request.user, Job.Kind.MEASURE, remake=remake), ""
+
+
 def _measure_kept(request: HttpRequest, remake: Remake) -> None:
     """Kept versions belong into the course of the figures too: those that never were measured are, one after the other."""
-    kept = remake.milestones.exclude(sha__in=remake.measurements.values("sha")).order_by("-created_at").first()
-    busy = unfinished_job(remake=remake, kind=Job.Kind.MEASURE)
-    if busy is None and (kept is not None or remake.measurements.exclude(against=against(remake)).exists()):
+    measured = remake.measurements.filter(section=None)
+    kept = remake.milestones.exclude(sha__in=measured.values("sha")).order_by("-created_at").first()
+    is_stale = measured.exclude(against=against(remake)).exists()
+    if (kept is not None or is_stale) and unfinished_job(remake=remake, kind=Job.Kind.MEASURE) is None:
         start_job(request.user, Job.Kind.MEASURE, remake=remake, milestone=kept.pk if kept is not None else None)
 
 

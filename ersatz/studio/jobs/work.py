@@ -21,6 +21,7 @@ from ersatz.core.balance.changes import changes
 from ersatz.core.balance.match import balance_song, match_song, survey_remake
 from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.balance.reasons import reasons
+from ersatz.core.balance.remeasure import has_plan_of, with_section
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import find_moves
@@ -35,6 +36,7 @@ from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake,
 from ersatz.studio.shared.courses import remember_figures
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.exports import export_path, write_export
+from ersatz.studio.shared.frame import latest_measurement
 from ersatz.studio.shared.renders import mixdown_of, render_cache
 from ersatz.studio.shared.targets import follow_corrections
 from ersatz.studio.sweep import give_up_reserve
@@ -182,12 +184,26 @@ def _measure(job: Job, report: Progress) -> None:
     song = remake.milestones.filter(pk=kept).first() if kept else remake.revision
     if song is None:
         return
-    if not remake.measurements.filter(sha=song.sha).exists():
+    if not remake.measurements.filter(sha=song.sha, section=None).exists():
         mixdown = mixdown_of(remake, song.song)
         mix = mixdown.whole(lambda f: report("mixdown", 0.7 * f))
         survey = survey_remake(mix, mixdown, lambda phase, f: report("measuring the remake", 0.7 + 0.28 * f))
-        Measurement.objects.update_or_create(remake=remake, sha=song.sha, defaults={"survey_json": survey.to_json()})
+        whole = {"survey_json": survey.to_json(), "section": None, "against": ""}
+        Measurement.objects.update_or_create(remake=remake, sha=song.sha, defaults=whole)
     remember_figures(remake)
+
+
+def _section(job: Job, report: Progress) -> None:
+    """One section of the song as it stands, on what was measured of an earlier state with the same plan."""
+    remake, revision = _at_hand(job)
+    place, song = job.options["section"], revision.song
+    earlier = latest_measurement(remake)
+    if earlier is None or earlier.sha == revision.sha or not has_plan_of(song, earlier.survey) or place >= len(song.sections):
+        return
+    report("measuring the section", 0.1)
+    survey = with_section(earlier.survey, mixdown_of(remake, song), place)
+    # The whole may have been measured meanwhile.
+    Measurement.objects.get_or_create(remake=remake, sha=revision.sha, defaults={"survey_json": survey.to_json(), "section": place})
 
 
 def _at_hand(job: Job) -> tuple[Remake, Revision]:
@@ -268,6 +284,7 @@ WORK: dict[str, Callable[[Job, Progress], None]] = {
     Job.Kind.DEMO: _demo,
     Job.Kind.BALANCE: _balance,
     Job.Kind.MOVES: _moves,
+    Job.Kind.SECTION: _section,
 }
 assert set(WORK) == set(Job.Kind.values)
 SINGLE_WORKER = settings.HUEY["huey_class"] == "huey.SqliteHuey"

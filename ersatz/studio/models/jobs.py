@@ -46,6 +46,7 @@ class Job(models.Model):
         DEMO = "demo", "Prepare the demo"
         BALANCE = "balance", "Balance"
         MOVES = "moves", "Find the next moves"
+        SECTION = "section", "Measure a section"
 
     class State(models.TextChoices):
         QUEUED = "queued"

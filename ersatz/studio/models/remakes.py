@@ -184,6 +184,8 @@ class Measurement(models.Model):
     sha = models.CharField(max_length=40)
     survey_json = models.JSONField()
     survey = Document("survey_json", Survey.from_json)
+    #: The place in the plan of the only section that is this song's, the rest being of an earlier state; None where all of it is.
+    section = models.PositiveIntegerField(null=True)
     #: Figures of the gap in the reference's main section, and the digest of the survey that they are measured against.
     figures_json = models.JSONField(null=True)
     figures = Document("figures_json", lambda rows: [from_json(FigureState, row) for row in rows])

@@ -20,7 +20,7 @@ def against(remake: Remake) -> str:
 
 def measured_states(remake: Remake) -> list[Measurement]:
     """The newest that have figures against the reference as it stands, the oldest first."""
-    found = remake.measurements.filter(against=against(remake)).defer("survey_json").order_by("-created_at")
+    found = remake.measurements.filter(against=against(remake), section=None).defer("survey_json").order_by("-created_at")
     return list(found[:MOST_STATES])[::-1]
 
 
@@ -29,7 +29,7 @@ def remember_figures(remake: Remake) -> None:
     survey, target, digest_now = remake.reference.survey, remake.reference.target, against(remake)
     if survey is None:
         return
-    newest = remake.measurements.order_by("-created_at").values_list("pk", flat=True)[:MOST_STATES]
+    newest = remake.measurements.filter(section=None).order_by("-created_at").values_list("pk", flat=True)[:MOST_STATES]
     for row in Measurement.objects.filter(pk__in=list(newest)).exclude(against=digest_now):
         row.figures_json = to_json(figure_states(compare(survey, row.survey, spread=target and target.spread)))
         row.against = digest_now

@@ -5,6 +5,7 @@ import { BarAxis, corridor, el, frequencyAxis, fresh, label, minus, ownCurve, pl
 import { byId, dataOf, svgById as svg } from "./dom.js";
 import { player } from "./frame.js";
 import { edits, showSteps } from "./edits.js";
+import { follow } from "./http.js";
 import { isForPage } from "./keys.js";
 import { listeningTools } from "./listening.js";
 import { MovesPanel } from "./moves.js";
@@ -14,7 +15,7 @@ import { LIMITS } from "./vocabulary.js";
 /** @typedef {import("./draw.js").Point} Point */
 
 /** @type {import("./states").GapDrawing & import("./states").GapState & import("./states").GapFixed & import("./states").GapProgress} */
-const gap = readJson("drawing");
+let gap = readJson("drawing");
 /** Differences from here on are written beside the curves, dB. */
 const WORTH_SAYING_DB = 2;
 /** Names of the rows stand in so much on the left of the bars, px. */
@@ -97,17 +98,56 @@ function loudness() {
   for (let bar = 1; bar <= axis.bars; bar += 32) node.append(text(axis.x(bar), height - 3, bar, { class: "s" }));
 }
 
-byId("gap-map").addEventListener("click", (event) => {
-  const cell = /** @type {HTMLElement} */ (event.target).closest("td");
-  if (cell) openSection(Number(dataOf(cell, "section")));
+byId("work").addEventListener("click", (event) => {
+  const cell = /** @type {HTMLElement} */ (event.target).closest("#gap-map td");
+  if (cell instanceof HTMLElement) openSection(Number(dataOf(cell, "section")));
 });
-drawProgress(byId("gap-progress"), gap);
-redrawn(() => {
+function drawAll() {
   score();
   spectrum();
   pump();
   loudness();
-});
+}
+drawProgress(byId("gap-progress"), gap);
+redrawn(drawAll);
+
+/** Groups of figures that are open stay so.
+ *  @param {Element} from
+ *  @param {Element} to */
+function keepOpen(from, to) {
+  const open = new Set([...from.querySelectorAll("details[open] summary")].map((s) => s.firstChild?.textContent));
+  for (const summary of to.querySelectorAll("summary")) summary.parentElement?.toggleAttribute("open", open.has(summary.firstChild?.textContent));
+}
+
+/** The figures as the server has them by now, in the place of those that stand here; what plays goes on. */
+async function renew() {
+  const answer = await fetch(location.href), page = answer.ok ? new DOMParser().parseFromString(await answer.text(), "text/html") : null;
+  const state = page?.getElementById("drawing")?.textContent, tracks = page?.getElementById("player-data")?.textContent;
+  if (!page || !state) return;
+  for (const id of ["gap-notice", "gap-map", "gap-figures", "gap-groups"]) {
+    const fresh = page.getElementById(id), old = byId(id);
+    if (!fresh) continue;
+    keepOpen(old, fresh);
+    old.replaceWith(document.adoptNode(fresh));
+  }
+  const before = gap.sha;
+  gap = JSON.parse(state);
+  const remake = tracks && JSON.parse(tracks).remake;
+  if (player && remake) player.replaceRemake(remake.url, remake);
+  drawProgress(byId("gap-progress"), gap);
+  drawAll();
+  showSteps(gap);
+  if (panel && gap.sha !== before) panel.look();
+  const job = /** @type {HTMLElement | null} */ (document.querySelector("#gap-notice .job"));
+  if (job) ended(await follow(dataOf(job, "job"), job));
+}
+
+/** @param {{ state: string, message: string }} job */
+function ended({ state, message }) {
+  if (state === "done") renew();
+  else byId("gap-notice").textContent = message;
+}
+byId("work").addEventListener("job-ended", (event) => ended(/** @type {CustomEvent} */ (event).detail));
 
 const listening = player ? listeningTools(byId("listening"), byId("blind"), player) : {};
 document.addEventListener("keydown", (event) => {
@@ -115,8 +155,8 @@ document.addEventListener("keydown", (event) => {
   if (act && isForPage(event)) act();
 });
 
-// After an edit the figures are those of another song: the page measures anew.
-const send = edits({ url: dataOf(byId("moves"), "edit"), says: byId("gap-says"), revision: () => gap.revision, show: () => location.reload(), refused: () => panel?.draw() });
+// After an edit the figures are those of another song: the section is measured at once, then the whole.
+const send = edits({ url: dataOf(byId("moves"), "edit"), says: byId("gap-says"), revision: () => gap.revision, show: renew, refused: () => panel?.draw() });
 const panel = gap.own && player ? new MovesPanel({
   list: byId("moves-list"), says: byId("moves-says"), progress: byId("moves-progress"), url: dataOf(byId("moves"), "url"), place: gap.own.place,
   bars: [gap.own.first, gap.own.last], listen: () => gap.listen, player, send,

@@ -340,16 +340,19 @@ export class Player {
     if (!this.isHidden) this.hear(this.heard === "remake" ? "reference" : "remake");
   }
 
-  /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is.
+  /** The remake has changed: what comes next is fetched from its new address, the sound goes on from where it is. At the address that it
+   *  has only what is known of it is new.
    *  @param {string} url
    *  @param {Partial<Pick<import("./states").Track, "bars" | "bpm" | "sections">> & { louderDb?: number }} changes */
   async replaceRemake(url, changes = {}) {
     const track = this.tracks.remake;
-    if (!track || track.url === url) return;
-    track.replace({ louderDb: 0, ...changes, url });
+    if (!track) return;
+    const isSame = track.url === url;
+    track.replace(isSame ? changes : { louderDb: 0, ...changes, url });
     // Another section may be under the playhead now.
     this.#announce();
-    if (!this.isPlaying) return;
+    if (isSame) this.#levels();
+    if (isSame || !this.isPlaying) return;
     await this.#ready(track);
     if (this.isPlaying && track.url === url) this.#startAt(this.position(), { seamless: true });
   }

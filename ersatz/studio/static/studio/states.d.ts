@@ -823,6 +823,7 @@ export interface StereoBand {
   correlation: number;
   crest_db: number;
   onsets_per_beat: number | null;
+  between_db: number | null;
 }
 
 export interface StripChange {
