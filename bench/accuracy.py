@@ -27,9 +27,11 @@ from bench.drafts import REAL as DRAFTED
 from bench.drafts import print_table
 from bench.judge import Judgement, Stated, Targets, apart, confidences, judge, tempo_is_right
 from bench.material import write_material
+from bench.moves import print_moves
 from bench.pieces import TARGETS as PIECE_TARGETS
 from bench.pieces import Piece, measure_pieces
 from bench.plain import NOTHING_DB, levels_of, plain_changes
+from bench.spoilings import print_table as print_table_of_spoilings
 from bench.testset import write_testset
 from bench.testset.recipes import recipes
 from demo.references import write_references
@@ -39,6 +41,8 @@ from ersatz.core.survey import survey_file
 from ersatz.core.survey.shared import prepare
 from ersatz.core.survey.tempo import measure_beat
 
+#: So many drafts are spoiled.
+SPOILED = 4
 #: Tracks cut anywhere: how often, from where and up to which share of them, and how near bar 1 must be.
 CUTS, CUT_FROM_S, CUT_SHARE, CUT_WITHIN_S = 6, 3.0, 0.4, 0.03
 
@@ -118,8 +122,13 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         demo = write_references(Path(folder))
         _report("Demo references", _judged([(p, _truth(p)) for p in demo]))
+        drafted = [*demo, *_drafted(arguments.real)]
         print("Drafts")
-        print_table([*demo, *_drafted(arguments.real)])
+        print_table(drafted)
+        print("Moves: sums of gaps in tolerances, all sections")
+        print_moves(drafted)
+        print("Moves on remakes that were spoiled")
+        print_table_of_spoilings(drafted[:SPOILED])
     made = [(p, _truth(p)) for p in write_testset(arguments.set)]
     _report("Generated set, tuned on", _judged([t for t in made if not t[1]["held_back"]]))
     _report("Generated set, held back", _judged([t for t in made if t[1]["held_back"]]), names=False)

@@ -5,7 +5,7 @@ undo most of it. `python -m bench.spoilings TRACK [TRACK ...]`, each drafted and
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -109,12 +109,14 @@ def _risen(song: Song, survey: Survey) -> int | None:
 
 
 def no_low_cuts(song: Song, place: int) -> Song:
-    """The parts that have a low cut lose it, and their lows are heard."""
-    cuts = [
-        {"kind": "set_cuts", "part": p.id, "low_cut_hz": 0.0, "high_cut_hz": p.high_cut_hz} for p in song.parts if p.low_cut_hz > 0
-    ]
-    kept = tuple(replace(p, chain=tuple(e for e in p.chain if e.kind != "eq")) for p in song.parts)
-    return edited(replace(song, parts=kept), *cuts)
+    """Chords and leads lose their low cuts, and have lows that needed them."""
+    shelf = {"kind": "eq", "params": {"band1_hz": 220.0, "band1_db": 18.0, "band1_q": 0.7}, "choices": {"band1_kind": "low shelf"}}
+    edits: list[dict[str, Any]] = []
+    for part in song.parts:
+        if part.role in ("chords", "lead"):
+            edits.append({"kind": "set_cuts", "part": part.id, "low_cut_hz": 0.0, "high_cut_hz": part.high_cut_hz})
+            edits.append({"kind": "set_effects", "strip": part.id, "effects": [*to_json(part.chain), shelf]})
+    return edited(song, *edits)
 
 
 def stereo_sub(song: Song, place: int) -> Song:
@@ -218,10 +220,10 @@ def section_gap(song: Song, survey: Survey, place: int, cache: RenderCache) -> f
     return gap_of(readings(measure_section(song, Mixdown(song, cache), place, theirs), survey))
 
 
-def settled(song: Song, survey: Survey, place: int, cache: RenderCache) -> Song:
+def settled(song: Song, survey: Survey, place: int, cache: RenderCache, most: int = MOST_SETTLED) -> Song:
     """With the moves taken that a section asks for as it is: what is found next is for what was spoiled."""
-    for _ in range(MOST_SETTLED):
-        found = find_moves(song, Mixdown(song, cache), place, survey)
+    for _ in range(most):
+        found = find_moves(song, Mixdown(song, cache), place, survey, most=1)
         if not found:
             break
         song = edited(song, *found[0].edits)
@@ -242,7 +244,7 @@ def spoil_and_find(spoiling: Spoiling, song: Song, survey: Survey, cache: Render
     spoiled = after = gap(song)
     rank, sentences = None, []
     for turn in range(taken):
-        found = find_moves(song, Mixdown(song, cache), place, survey)
+        found = find_moves(song, Mixdown(song, cache), place, survey, most=FIRST)
         if turn == 0:
             rank = next((k for k, m in enumerate(found, 1) if spoiling.is_right(m, song)), None)
             sentences = [m.sentence for m in found]
@@ -277,14 +279,21 @@ def print_spoilings(name: str, song: Song, survey: Survey, cache: RenderCache) -
     return told, right, undone
 
 
-def main() -> None:
+def print_table(tracks: Iterable[Path]) -> None:
+    """Every track drafted, matched and spoiled."""
     total = [0, 0, 0]
-    for track in map(Path, sys.argv[1:]):
+    for track in tracks:
         survey, cache = survey_file(track), RenderCache()
         song = match_song(draft_song(survey), survey, cache)
         total = [a + b for a, b in zip(total, print_spoilings(track.stem, song, survey, cache))]
     told, right, undone = total
-    print(f"  of {told} spoilings: right move among the first {FIRST} in {right}, {UNDONE:.0%} or more undone in {undone}")
+    print(
+        f"  of {told} spoilings: right move among the first {FIRST} in {right}, {UNDONE:.0%} or more undone in {undone}", flush=True
+    )
+
+
+def main() -> None:
+    print_table(map(Path, sys.argv[1:]))
 
 
 if __name__ == "__main__":

@@ -91,14 +91,15 @@ def find_moves(
 ) -> list[Move]:  # fmt: skip
     """For the section at a place of the plan, the best first; empty where the reference has no counterpart of it, or where it is
     silent. Deterministic."""
-    offered = [t.move for t in try_moves(song, mixdown, place, survey, progress) if t.is_offered]
+    offered = [t.move for t in try_moves(song, mixdown, place, survey, progress, most) if t.is_offered]
     return sorted(offered, key=lambda m: -m.closes)[:most]
 
 
 def try_moves(
-    song: Song, mixdown: Mixdown, place: int, survey: Survey, progress: Callable[[float], None] = lambda fraction: None
-) -> list[Tried]:
-    """All moves that were rendered, offered or not: the most promising by the model."""
+    song: Song, mixdown: Mixdown, place: int, survey: Survey, progress: Callable[[float], None] = lambda fraction: None,
+    enough: int = MOST_RENDERED,
+) -> list[Tried]:  # fmt: skip
+    """All moves that were rendered, offered or not: the most promising by the model, until `enough` can be offered."""
     section = song.sections[place]
     theirs = counterparts(song, survey).get(section.id)
     if theirs is None:
@@ -122,6 +123,8 @@ def try_moves(
     for k, (_, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
         found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey))
         progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
+        if sum(t.is_offered for t in found) >= enough:
+            break
     return found
 
 

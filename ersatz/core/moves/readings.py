@@ -18,6 +18,7 @@ from ersatz.core.gap.details import BETWEEN_DB, CREST_DB
 from ersatz.core.gap.figures import DEPTH_TOLERANCE_DB, SWING_TOLERANCE, WIDTH_TOLERANCE, release_tolerance_ms
 from ersatz.core.gap.sections import (
     BALANCE_TOLERANCE_DB,
+    BAND_TOLERANCE_DB,
     LOUDNESS_TOLERANCE_LU,
     PLAYS,
     RESTS,
@@ -29,6 +30,7 @@ from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell
 from ersatz.core.survey.document import ROLES, StereoBand, Survey
+from ersatz.core.target.document import in_balance
 
 #: Differences further than this many tolerances count little more: one figure doesn't decide alone.
 MOST_TOLERANCES, BEYOND = 3.0, 0.2
@@ -46,6 +48,8 @@ HEARD = 1e-3
 SILENT_BETWEEN_DB = -30.0
 #: A role may enter so many bars earlier or later; it goes on where it plays in most bars from then on.
 ENTRY_BARS, GOES_ON = 2.0, 0.8
+#: A section that plays nothing new counts three tolerances: listeners leave.
+SAME = 1 / 3
 #: Bands whose rise over a section is told, as the survey's energy has them, Hz; what counts as one, dB; a band this far under the
 #: loudest bar isn't heard.
 RISES = (("low", 0.0, 200.0), ("mid", 200.0, 2800.0), ("high", 2800.0, 20_000.0))
@@ -101,6 +105,8 @@ def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     mean = balance_db(off)
     tolerance = BALANCE_TOLERANCE_DB if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
     yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance)
+    worst = float(max(off[in_balance()], key=abs))
+    yield Reading("Balance, worst band", "dB", 0.0, worst, worst, BAND_TOLERANCE_DB)
     for name, (low, high) in REGIONS.items():
         by = float(off[(low <= HZ) & (high >= HZ)].mean())
         yield Reading(f"Balance, {name}", "dB", 0.0, by, by, REGION_DB)
@@ -208,7 +214,7 @@ def _repeats(mix: SectionMix) -> Iterator[Reading]:
     if earlier is None:
         return
     same = all(_as_played(p.cell(earlier.id)) == _as_played(p.cell(mix.section.id)) for p in mix.song.parts)
-    yield Reading(f"Same as the {earlier.label} before", "", 0.0, float(same), float(same), 0.5)
+    yield Reading(f"Same as the {earlier.label} before", "", 0.0, float(same), float(same), SAME)
 
 
 def _as_played(cell: Cell | None) -> Cell | None:

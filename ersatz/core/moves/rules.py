@@ -34,6 +34,8 @@ STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 
 LEAST_WIDTH, MOST_WIDTH = 0.0, 1.8
 #: The longest transition that is proposed.
 MOST_BEATS = 16.0
+#: Low cuts are tried at, Hz, of all but these roles, where the mix leans by so much there, dB.
+CUTS_HZ, LOWS, LEAN_DB = (60.0, 90.0, 130.0, 180.0, 250.0, 350.0, 500.0), ("kick", "bass"), 2.5
 #: Sends are tried so far from where they stand, dB; one that is closed from UNSENT_DB on. What keeps out of rooms.
 SENT_DB, UNSENT_DB, MOST_SENT_DB, DRY = (-9.0, -6.0, -3.0, 3.0, 6.0, 9.0), -27.0, 3.0, ("kick", "bass")
 #: Of a compressor that is proposed, and for which roles: the crest of what sustains is its notes.
@@ -60,6 +62,24 @@ def _faders(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]
                     yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB"), (edit,), figures)
 
     return best_of(mix, survey, found, steps())
+
+
+def _cuts(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
+    """A higher low cut for what leans on lows that the reference has less of; a lower one for what is missed there."""
+    figures = about(found, "Balance")
+    low, high = CUTS_HZ[0], CUTS_HZ[-1]
+    if float(np.abs(difference_db(mix, survey)[(low <= HZ) & (high >= HZ)]).max()) < LEAN_DB:
+        return
+
+    def steps() -> Iterator[tuple[float, Proposal]]:
+        for part in mix.song.parts:
+            if part.id in mix.lanes.lanes and part.role not in LOWS:
+                for hz in CUTS_HZ:
+                    edit = {"kind": "set_cuts", "part": part.id, "low_cut_hz": hz, "high_cut_hz": part.high_cut_hz}
+                    sentence = f"{part.name}: low cut {part.low_cut_hz:.0f} → {hz:.0f} Hz"
+                    yield 1.0, Proposal("cut", part.id, sentence, (edit,), figures)
+
+    yield from best_of(mix, survey, found, steps())
 
 
 def _cures(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -238,6 +258,6 @@ def _dynamics(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposa
 
 
 RULES: tuple[Rule, ...] = (
-    _roles, _transitions, _swing, _ducking, _master, _cures, _faders, _tone, _sends, _dynamics, entries, variations,
+    _roles, _transitions, _swing, _ducking, _master, _cures, _faders, _cuts, _tone, _sends, _dynamics, entries, variations,
 )  # fmt: skip
 OWN_RULES: tuple[Rule, ...] = (_roles, _transitions, levels, entries, rises, low_cuts, variations)
