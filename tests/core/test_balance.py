@@ -16,8 +16,9 @@ from ersatz.core.balance.lanes import measure_fine, measure_lane, measure_lanes,
 from ersatz.core.balance.match import balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
 from ersatz.core.balance.reasons import reasons
+from ersatz.core.balance.register import transposed, with_registers
 from ersatz.core.balance.section import clashes_in, low_tone_hz
-from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB
+from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.parts import STARTS
@@ -369,3 +370,35 @@ def test_a_strip_that_was_moved_says_what_was_off_where_it_is_most_of_the_mix(ba
     said = {c.strip: c.why for c in changes(spoiled, solved, why)}
     assert said["bass"] == why["bass"]
     assert reasons(spoiled, spoiled, club_survey, Mixdown(spoiled, cache)) == {}
+
+
+# Registers -----------------------------------------------------------------------------------------------------------
+
+
+def test_a_part_an_octave_too_high_is_brought_down_and_one_in_place_stays(song, club_survey):
+    """The reference is what the song itself has: of the song with its pad an octave up the pad comes down again."""
+    mixdown = Mixdown(song, RenderCache())
+    powers = measure_powers(song, club_survey, mixdown)
+    own = 10 * np.log10(powers.parts.sum(axis=0) + powers.rest + 1e-12)
+    part = next(
+        p for p in song.parts if p.role == "chords" and p.id in powers.ids and powers.parts[powers.ids.index(p.id)].sum() > 0
+    )
+    here = replace(powers, targets=own)
+    assert with_registers(song, here) == song
+    higher = with_strip(song, transposed(part, 12))
+    moved = measure_powers(higher, club_survey, mixdown.varied(higher))
+    # The louder the pad, the more its register tells.
+    loud = powers.parts.copy(), moved.parts.copy()
+    for table in loud:
+        table[powers.ids.index(part.id)] *= 30
+    wanted = 10 * np.log10(loud[0].sum(axis=0) + powers.rest + 1e-12)
+    found = with_registers(higher, replace(moved, parts=loud[1], targets=wanted))
+    assert found.part(part.id).patterns == part.patterns
+
+
+def test_notes_stay_within_what_can_be_played(song):
+    part = next(p for p in song.parts if p.role == "chords")
+    up, down = transposed(part, 12), transposed(transposed(part, 12), -12)
+    assert down == part
+    for name, pattern in part.patterns.items():
+        assert [n.midi + 12 for n in pattern.notes] == [n.midi for n in up.patterns[name].notes]

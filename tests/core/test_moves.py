@@ -216,7 +216,7 @@ def test_moves_are_the_same_every_time_and_say_what_they_do(balanced, cache, mai
     song = louder(balanced, 7.0, "bass")
     first, again = (find_moves(song, Mixdown(song, cache), main_place, club_survey, most=3) for _ in range(2))
     assert first == again
-    assert [m.closes for m in first] == sorted((m.closes for m in first), reverse=True)
+    assert [m.worth for m in first] == sorted((m.worth for m in first), reverse=True)
     document = json.loads(json.dumps(moves_document(first)))
     assert document["schema"] == SCHEMA
     for move in document["moves"]:

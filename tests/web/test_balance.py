@@ -75,6 +75,22 @@ def test_lanes_meters_and_clashes_are_measured(web, remake, at):
         assert clash["sentence"] and clash["edit"]["kind"] == "several"
 
 
+def test_the_reference_has_a_fine_spectrum_at_the_mixs_loudness(web, remake, at):
+    section = web.get(reverse("balance-state", args=[remake.pk])).json()["sections"][-1]
+    bars = (section["first"], section["first"] + 3)
+    found = web.get(at("listen-fine", "reference", *bars)).json()
+    lanes = web.get(at("listen-lanes", *bars)).json()
+    assert len(found["hz"]) == len(found["level_db"]) == 120
+    # It lies on the reference's third octaves: a mean over an octave is the same within a few dB.
+    for low, high in ((200, 400), (1000, 2000), (4000, 8000)):
+        fine = [10 ** (db / 10) for hz, db in zip(found["hz"], found["level_db"]) if low <= hz < high]
+        coarse = [10 ** (db / 10) for hz, db in zip(lanes["hz"], lanes["reference"]) if low <= hz < high]
+        assert 10 * np.log10(np.mean(fine)) == pytest.approx(10 * np.log10(np.mean(coarse)), abs=4.0), low
+    # Without its audio there is none.
+    remake.reference.listening_path.unlink()
+    assert web.get(at("listen-fine", "reference", *bars)).status_code == 404
+
+
 def test_a_fine_spectrum_and_what_dynamics_take_are_measured_of_one_strip(web, remake, at):
     section = web.get(reverse("balance-state", args=[remake.pk])).json()["sections"][-1]
     bars = (section["first"], section["first"])

@@ -137,6 +137,15 @@ def measure_fine(x: np.ndarray) -> Fine:
     return Fine(*([round(float(v), 1) for v in row] for row in (FINE_HZ, mean, peak)))
 
 
+def fine_beside(x: np.ndarray, mix_db: np.ndarray) -> Fine:
+    """A reference's fine spectrum at the loudness of a mix whose third octaves are `mix_db`: as reference_db has it."""
+    found, inside = measure_fine(x), in_balance()
+    own = to_db(bands.band_power(x, RATE_HZ))
+    by = float(mix_db[inside].mean() - own[inside].mean())
+    level, peak = ([round(v + by, 1) for v in row] for row in (found.level_db, found.peak_db))
+    return Fine(found.hz, level, peak)
+
+
 def _spectra(mono: np.ndarray) -> np.ndarray:
     """Power in each fine band of half-overlapped Hann frames, shape (frames, len(FINE_HZ))."""
     mono = np.pad(mono, (0, max(0, bands.FRAME - len(mono))))

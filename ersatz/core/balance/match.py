@@ -20,7 +20,8 @@ from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import own_pump
-from ersatz.core.balance.solver import inside, solve_strips
+from ersatz.core.balance.register import with_registers
+from ersatz.core.balance.solver import inside, measure_powers, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.loudness import integrated_lufs, step_energy
@@ -41,6 +42,8 @@ MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
 #: What one correction may stretch a curve by.
 MOST_STRETCH = 2.0
+#: Share of a draft's matching that choosing its registers takes.
+REGISTERS = 0.1
 #: A depth that is as near as this is left, dB, and a release, as a share.
 NEARLY_DB, NEARLY = 0.2, 0.06
 #: The ducking is measured and corrected at most so often.
@@ -59,8 +62,13 @@ def _quietly(fraction: float) -> None:
 def match_song(
     song: Song, survey: Survey, cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None
 ) -> Song:
-    """A draft with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
-    return balance_song(song, survey, cache=cache, progress=progress)
+    """A draft in the reference's registers, with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
+    kept = cache or RenderCache()
+    progress("registers", 0.0)
+    powers = measure_powers(song, survey, Mixdown(song, kept), step=lambda f: progress("registers", REGISTERS * f))
+    if powers is not None:
+        song = with_registers(song, powers)
+    return balance_song(song, survey, cache=kept, progress=lambda phase, f: progress(phase, REGISTERS + (1 - REGISTERS) * f))
 
 
 def balance_song(

@@ -104,9 +104,11 @@ def _with_low_cuts(song: Song, powers: Powers, locked: frozenset[str]) -> Song:
 
 
 def measure_powers(
-    song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, step: Step = lambda fraction: None
-) -> Powers | None:
-    """Of the sections that the reference has (places in the plan; all of them if left out); None where nothing sounds."""
+    song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, step: Step = lambda fraction: None,
+    bars: int = BARS,
+) -> Powers | None:  # fmt: skip
+    """Of the sections that the reference has (places in the plan; all of them if left out), their last `bars`; None where nothing
+    sounds."""
     theirs = counterparts(song, survey)
     placed = list(song.placed())
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
@@ -114,7 +116,7 @@ def measure_powers(
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
     for n, k in enumerate(chosen):
-        first, last = measured_bars(song, k, BARS)
+        first, last = measured_bars(song, k, bars)
         for p, part in enumerate(song.parts):
             x = mixdown.strip_samples(part.id, first, last)
             if np.abs(x).max() > 1e-6:

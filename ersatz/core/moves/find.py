@@ -7,11 +7,12 @@ tolerances, so that taking the first one in turn brings the gap down every time.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.mixdown.render import Mixdown
+from ersatz.core.moves.elsewhere import Elsewhere
 from ersatz.core.moves.model import predicted
 from ersatz.core.moves.proposal import Proposal
 from ersatz.core.moves.readings import Reading, gap_of, readings
@@ -59,7 +60,8 @@ class MoveEffect:
 
 @dataclass(frozen=True)
 class Move:
-    """`closes`: by how many tolerances the section's gap becomes smaller, measured; `edits` as the pages send them."""
+    """`closes`: by how many tolerances the section's gap becomes smaller, measured; `elsewhere`: by how many the other sections'
+    balance is further off, by the model; `edits` as the pages send them."""
 
     id: str
     kind: str
@@ -70,6 +72,12 @@ class Move:
     effects: tuple[MoveEffect, ...]
     edits: tuple[dict[str, Any], ...]
     closes: float
+    elsewhere: float = 0.0
+
+    @property
+    def worth(self) -> float:
+        """What it closes of the whole song, in tolerances."""
+        return self.closes - max(0.0, self.elsewhere)
 
 
 @dataclass(frozen=True)
@@ -82,7 +90,7 @@ class Tried:
     @property
     def is_offered(self) -> bool:
         closed = self.move.closes + self.opens
-        return self.move.closes >= LEAST_CLOSED and self.opens <= MOST_OPENED * closed
+        return self.move.worth >= LEAST_CLOSED and self.opens <= MOST_OPENED * closed
 
 
 def find_moves(
@@ -92,7 +100,7 @@ def find_moves(
     """For the section at a place of the plan, the best first; empty where the reference has no counterpart of it, or where it is
     silent. Deterministic."""
     offered = [t.move for t in try_moves(song, mixdown, place, survey, progress, most) if t.is_offered]
-    return sorted(offered, key=lambda m: -m.closes)[:most]
+    return sorted(offered, key=lambda m: -m.worth)[:most]
 
 
 def try_moves(
@@ -109,19 +117,22 @@ def try_moves(
         return []
     before = readings(mix, survey)
     progress(0.3)
-    guessed: list[tuple[float, Proposal, SectionMix, dict[str, Reading]]] = []
+    elsewhere = Elsewhere(mix, mixdown, survey) if theirs == survey.main_section() else None
+    guessed: list[tuple[float, float, Proposal, SectionMix, dict[str, Reading]]] = []
     for proposal in proposals(mix, survey, before):
         after = proposal.applied(song)
         if after is None or after == song:
             continue
         guess_mix = predicted(mix, after)
         guess = readings(guess_mix, survey)
-        guessed.append((gap_of(before) - gap_of(guess), proposal, guess_mix, guess))
+        opened = elsewhere.opened(after) if elsewhere is not None else 0.0
+        guessed.append((gap_of(before) - gap_of(guess) - max(0.0, opened), opened, proposal, guess_mix, guess))
     # What the model sees no good in isn't rendered.
     guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
     found = []
-    for k, (_, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
-        found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey))
+    for k, (_, opened, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
+        tried = _measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey)
+        found.append(replace(tried, move=replace(tried.move, elsewhere=round(opened, 3))))
         progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
         if sum(t.is_offered for t in found) >= enough:
             break

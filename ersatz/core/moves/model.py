@@ -36,7 +36,7 @@ PEAK_OVER_DB = 9.0
 
 def predicted(mix: SectionMix, after: Song) -> SectionMix:
     """The section of `after` as the model has it, from the one that was measured."""
-    change = {p.id: _change_db(mix.song, after, p.id) + _of_section_db(mix, after, p.id) for p in mix.song.parts}
+    change = {p.id: change_db(mix.song, after, p.id) + _of_section_db(mix, after, p.id) for p in mix.song.parts}
     lanes = {name: _scaled(lane, change.get(name, np.zeros(len(HZ)))) for name, lane in mix.lanes.lanes.items() if name != MASTER}
     lanes = {name: _over_time(lane, _gain_course_db(mix, after, name, lane)) for name, lane in lanes.items()}
     lanes = {name: _widened(lane, mix.song.strip(name), after.strip(name)) for name, lane in lanes.items()}
@@ -77,7 +77,7 @@ def response_db(strip: Strip) -> np.ndarray:
     return out
 
 
-def _change_db(before: Song, after: Song, name: str) -> np.ndarray:
+def change_db(before: Song, after: Song, name: str) -> np.ndarray:
     """Of a part, with the buses that it goes through."""
     out = np.zeros(len(HZ))
     old, new = before.strip(name), after.strip(name)

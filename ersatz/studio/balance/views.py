@@ -13,7 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.clashes import Clash
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
-from ersatz.core.balance.lanes import Lanes, measure_fine, measure_lanes, measured_bars, reference_db
+from ersatz.core.balance.lanes import Fine, Lanes, fine_beside, measure_fine, measure_lanes, measured_bars, reference_db
 from ersatz.core.balance.meters import measure_meters, measure_reductions
 from ersatz.core.balance.section import clashes_in
 from ersatz.core.bands import NOMINAL_HZ
@@ -37,10 +37,12 @@ from ersatz.studio.shared.forms import BAD_NAME, NameForm
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.kept import Kept
 from ersatz.studio.shared.pages import page_json
-from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, song_of
+from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, mixdown_of, ready, reference_samples, song_of
 from ersatz.studio.shared.users import user_of
 from ersatz.studio.shared.variants import variant_of
 
+#: What the analyser asks for the reference by; no strip's id.
+REFERENCE = "reference"
 MOST_BARS = 64
 #: Sections that were measured last.
 _lanes: Kept[Lanes] = Kept(24)
@@ -203,8 +205,12 @@ def lanes(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> Jso
 @login_required
 @require_safe
 def fine(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: int) -> JsonResponse:
-    """A strip's spectrum in twelfths of an octave, with held peaks."""
-    _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
+    """A strip's spectrum in twelfths of an octave, with held peaks; or that of the reference's section, at the mix's loudness."""
+    remake, song, key, mixdown, end = _ready(request, pk, sha, first, last)
+    if strip == REFERENCE:
+        found = _fine_reference(remake, song, first, end, lanes_of(key, mixdown, first, end))
+        # A correction of the reference makes it another, at the same address.
+        return JsonResponse(to_json(found), headers={"Cache-Control": UNTIL_FOUND})
     _strip_of(song, strip)
     found = measure_fine(mixdown.strip_samples(strip, first, end))
     return JsonResponse(to_json(found), headers={"Cache-Control": _caching(mixdown)})
@@ -214,14 +220,28 @@ def lanes_of(key: str, mixdown: Mixdown, first: int, last: int) -> Lanes:
     return _lanes.get((key, first, last), lambda: measure_lanes(mixdown, first, last))
 
 
+def _fine_reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) -> Fine:
+    """Of the last bars of the reference's section, as many as are looked at of ours. Raises Http404 where there is none to hear."""
+    reference, place = remake.reference.listened, _their_section(remake, song, first, last)
+    survey = reference.survey if reference is not None else None
+    if reference is None or survey is None or place is None or remake.reference.is_target or not reference.listening_path.exists():
+        raise Http404
+    section = survey.sections[place]
+    begin = max(section.start_bar, section.end_bar - (last - first + 1))
+    return fine_beside(reference_samples(reference, survey, begin, section.end_bar - 1), found.mix.level_db)
+
+
+def _their_section(remake: Remake, song: Song, first: int, last: int) -> int | None:
+    """The reference's section that answers to the one that bars first..last lie in."""
+    survey = remake.reference.survey
+    section = next((s for bar, s in song.placed() if bar <= first and last < bar + s.bars), None)
+    return counterparts(song, survey).get(section.id) if section is not None and survey is not None else None
+
+
 def _reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) -> list[float] | None:
     """The reference's levels in the section that bars first..last lie in, if it has that section."""
-    survey = remake.reference.survey
-    if survey is None:
-        return None
-    section = next((s for bar, s in song.placed() if bar <= first and last < bar + s.bars), None)
-    place = counterparts(song, survey).get(section.id) if section else None
-    if place is None:
+    survey, place = remake.reference.survey, _their_section(remake, song, first, last)
+    if survey is None or place is None:
         return None
     return [round(float(v), 1) for v in reference_db(survey, place, found.mix.level_db)]
 

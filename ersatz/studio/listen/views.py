@@ -1,7 +1,6 @@
 """Audio by bars: immutable addresses, FLAC, sample-exact so that chunks join without a seam."""
 
 import numpy as np
-import soundfile
 from django.contrib.auth.decorators import login_required
 from django.http import Http404, HttpRequest, HttpResponseBase, JsonResponse
 from django.shortcuts import get_object_or_404
@@ -9,12 +8,11 @@ from django.views.decorators.http import require_safe
 
 from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.audition import SILENT_LUFS, sounding_as
-from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.song.document import Song, digest
 from ersatz.core.voices import library
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.shared.parts import middle_of
-from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, ready, song_of
+from ersatz.studio.shared.renders import IMMUTABLE, UNTIL_FOUND, chunk_response, ready, reference_samples, song_of
 from ersatz.studio.shared.variants import variant_of
 
 MAX_BARS = 64
@@ -30,13 +28,7 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
         raise Http404
 
     def samples() -> np.ndarray:
-        grid = reference.listening_grid(survey)
-        start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
-        with soundfile.SoundFile(str(reference.listening_path)) as file:
-            file.seek(min(max(start, 0), file.frames))
-            x = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
-        # The last bar may be cut: silence makes the chunk whole.
-        return np.pad(x, ((0, 0), (0, stop - start - x.shape[1])))
+        return reference_samples(reference, survey, first, last)
 
     return chunk_response(digest(["reference", pk, key, first, last]), IMMUTABLE, samples)
 

@@ -19,7 +19,8 @@ from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.version import engine
 from ersatz.core.samples import Samples
 from ersatz.core.song.document import Song, digest
-from ersatz.studio.models import OwnSample, Remake
+from ersatz.core.survey.document import Survey
+from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.shared.kept import Kept
 
 #: For addresses that name what they hold.
@@ -96,3 +97,13 @@ def flac_response(samples: np.ndarray, caching: str = IMMUTABLE) -> HttpResponse
     response = HttpResponse(buffer.getvalue(), content_type="audio/flac")
     response["Cache-Control"] = caching
     return response
+
+
+def reference_samples(reference: Reference, survey: Survey, first: int, last: int) -> np.ndarray:
+    """1-based bars of a reference's listening copy, shape (2, n); where the track has ended silence makes them whole."""
+    grid = reference.listening_grid(survey)
+    start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
+    with soundfile.SoundFile(str(reference.listening_path)) as file:
+        file.seek(min(max(start, 0), file.frames))
+        x = file.read(max(0, min(stop, file.frames) - max(start, 0)), dtype="float32", always_2d=True).T
+    return np.pad(x, ((0, 0), (0, stop - start - x.shape[1])))

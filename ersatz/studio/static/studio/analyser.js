@@ -18,6 +18,8 @@ export const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 const RANGE_DB = 54, CLOSED_PX = 96, OPEN_PX = 250, STEP_DB = 12;
 /** dB per octave that the picture is turned by: music falls by about as much as the steeper ones. */
 const SLOPES = [["flat", 0], ["3 dB per octave", 3], ["4.5 dB per octave", 4.5]];
+/** What the reference is asked for by; no strip's id. */
+const REFERENCE = "reference";
 /** Strips that are drawn over the mix are told apart by how their lines are broken. */
 const DASHES = ["7 3", "2 3", "9 3 2 3", "4 2", "12 4", "1 2"];
 
@@ -137,16 +139,16 @@ export class Analyser {
       this.svg.append(text(6, 20, "measuring …", { class: "s" }));
       return;
     }
-    const { reference } = levels, mix = this.#of(levels, "master");
+    const mix = this.#of(levels, "master"), theirs = levels.reference ? this.#of(levels, REFERENCE) ?? { hz: levels.hz, level: levels.reference } : null;
     if (!mix) return;
     const turned = (/** @type {number} */ db, /** @type {number} */ hz) => db + (this.isOpen ? this.slope * Math.log2(hz / 1000) : 0);
     const drawn = [mix, ...(this.isOpen ? this.over.map((id) => this.#of(levels, id)) : [])];
     const highest = drawn.flatMap((row) => (row ? (this.hasPeaks && this.isOpen && row.peak ? row.peak : row.level).map((db, i) => turned(db, row.hz[i])) : []));
-    const top = Math.max(...highest, ...(reference ?? []).map((db, i) => turned(db, levels.hz[i]))) + 2;
+    const top = Math.max(...highest, ...(theirs ? theirs.level.map((db, i) => turned(db, theirs.hz[i])) : [])) + 2;
     const y = (/** @type {number} */ db) => 3 + (Math.min(RANGE_DB, top - db) / RANGE_DB) * (bottom - 3);
     const points = (/** @type {number[]} */ row, /** @type {number[]} */ hz) => row.map((db, i) => [share(hz[i]) * width, y(turned(db, hz[i]))]);
     if (this.isOpen) for (let db = Math.floor(top / STEP_DB) * STEP_DB; db > top - RANGE_DB; db -= STEP_DB) this.svg.append(el("line", { class: "grid", x1: 0, x2: width, y1: y(db), y2: y(db) }));
-    if (reference) this.svg.append(...refCurve(points(reference, levels.hz), bottom));
+    if (theirs) this.svg.append(...refCurve(points(theirs.level, theirs.hz), bottom));
     if (this.isOpen && this.hasPeaks && mix.peak) this.svg.append(el("path", { class: "heldline", d: path(points(mix.peak, mix.hz)) }));
     this.svg.append(ownCurve(points(mix.level, mix.hz)));
     if (this.isOpen) {

@@ -1,0 +1,71 @@
+"""In which octave do the chords and leads of a draft stand nearest to the reference?
+
+An octave is three third octaves: a part that plays an octave lower adds the same power three bands further down. So the register
+is chosen from what was rendered once, before levels and EQ are solved; no equaliser fills a band in which nothing sounds.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ersatz.core.balance.solver import Powers
+from ersatz.core.gap.sections import balance_db, levels_apart
+from ersatz.core.song.document import Song, with_strip
+from ersatz.core.song.parts import Part, Pattern
+from ersatz.core.voices import voice_of
+
+#: Roles whose octave may be chosen, and how far, octaves; bands of an octave.
+MOVED, OCTAVES, BANDS_PER_OCTAVE = ("chords", "lead"), (-1, 1), 3
+#: By how much the mean of all sections has to come nearer, dB.
+LEAST_GAINED_DB = 0.2
+#: Notes stay within these, MIDI.
+LOWEST, HIGHEST = 33, 96
+
+
+def with_registers(song: Song, powers: Powers) -> Song:
+    """The song with those parts an octave lower or higher that bring the balance of its sections nearer in the mean."""
+    parts = powers.parts
+    for p, part_id in enumerate(powers.ids):
+        part = song.part(part_id)
+        if part is None or part.role not in MOVED or not voice_of(part.sound).pitched:
+            continue
+        stands = _distance(parts, powers)
+        tried = [(_distance(moved, powers), by, moved) for by in OCTAVES if _fits(part, by) for moved in [_shifted(parts, p, by)]]
+        if not tried:
+            continue
+        nearest, by, moved = min(tried, key=lambda row: row[0])
+        if stands - nearest >= LEAST_GAINED_DB:
+            parts, song = moved, with_strip(song, transposed(part, 12 * by))
+    return song
+
+
+def transposed(part: Part, semitones: int) -> Part:
+    """All its patterns, every note."""
+
+    def moved(pattern: Pattern) -> Pattern:
+        return replace(pattern, notes=tuple(replace(n, midi=n.midi + semitones) for n in pattern.notes))
+
+    return replace(part, patterns={name: moved(pattern) for name, pattern in part.patterns.items()})
+
+
+def _fits(part: Part, octaves: int) -> bool:
+    notes = [n.midi + 12 * octaves for pattern in part.patterns.values() for n in pattern.notes]
+    return bool(notes) and min(notes) >= LOWEST and max(notes) <= HIGHEST
+
+
+def _shifted(parts: np.ndarray, p: int, octaves: int) -> np.ndarray:
+    """The powers with part `p` so many octaves higher, shape (parts, sections, BANDS)."""
+    by, out = octaves * BANDS_PER_OCTAVE, parts.copy()
+    out[p] = 0.0
+    out[p, :, max(by, 0) : parts.shape[2] + min(by, 0)] = parts[p, :, max(-by, 0) : parts.shape[2] + min(-by, 0)]
+    return out
+
+
+def _distance(parts: np.ndarray, powers: Powers) -> float:
+    """Mean distance per third octave at equal loudness, of all sections, dB."""
+    sums = parts.sum(axis=0) + powers.rest
+    return float(
+        np.mean([balance_db(levels_apart(10 * np.log10(own + 1e-14), theirs)) for own, theirs in zip(sums, powers.targets)])
+    )
