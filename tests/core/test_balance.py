@@ -17,6 +17,7 @@ from ersatz.core.balance.match import balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
 from ersatz.core.balance.reasons import reasons
 from ersatz.core.balance.register import transposed, with_registers
+from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.section import clashes_in, low_tone_hz
 from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers
 from ersatz.core.bands import NOMINAL_HZ
@@ -26,7 +27,9 @@ from ersatz.core.edits.strips import SwitchChain
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import PUMP, with_each, with_strip
-from ersatz.core.song.strips import Effect, ducked
+from ersatz.core.song.strips import MASTER, Effect, Send, ducked
+from ersatz.core.survey.document import SectionBands
+from ersatz.core.survey.spectrum import bands_of_samples
 from ersatz.core.target.document import in_balance
 
 HZ = np.array(NOMINAL_HZ, float)
@@ -402,3 +405,56 @@ def test_notes_stay_within_what_can_be_played(song):
     assert down == part
     for name, pattern in part.patterns.items():
         assert [n.midi + 12 for n in pattern.notes] == [n.midi for n in up.patterns[name].notes]
+
+
+# Room ----------------------------------------------------------------------------------------------------------------
+
+
+def wetter(song, by_db):
+    to = song.return_with("reverb")[0].id
+    return with_each(
+        song, lambda s: replace(s, sends={n: replace(v, db=v.db + by_db) if n == to else v for n, v in s.sends.items()})
+    )
+
+
+def sends_of(song):
+    to = song.return_with("reverb")[0].id
+    return np.array([s.sends[to].db for s in song.strips() if to in s.sends])
+
+
+@pytest.fixture(scope="module")
+def roomy(song, club_survey, cache):
+    """A song of hits and room, and a survey that says what lies between its hits."""
+    hits = tuple(p for p in song.parts if p.role in ("kick", "clap", "hats"))
+    to = song.return_with("reverb")[0].id
+    sent = {"clap": {to: Send(-9.0)}, "hats": {to: Send(-9.0)}}
+    bare = replace(song, parts=tuple(replace(p, sends=sent.get(p.role, {})) for p in hits))
+    mixdown = Mixdown(bare, cache)
+    place = club_survey.main_section()
+    first, last = measured_bars(bare, place)
+    own = bands_of_samples(mixdown.strip_samples(MASTER, first, last), RATE_HZ)
+    rows = list(club_survey.stereo.per_section)
+    rows[place] = SectionBands(own)
+    return bare, replace(club_survey, stereo=replace(club_survey.stereo, per_section=tuple(rows))), place, (first, last)
+
+
+@pytest.mark.parametrize("by_db", [-12.0, 12.0])
+def test_too_dry_and_too_wet_are_brought_back_towards_the_reference(roomy, cache, by_db):
+    song, survey, place, bars = roomy
+    spoiled = wetter(song, by_db)
+    found = solve_room(spoiled, survey, Mixdown(spoiled, cache), *bars, place)
+    moved = sends_of(found) - sends_of(spoiled)
+    assert (np.sign(moved) == -np.sign(by_db)).all() and (np.abs(moved) >= 3.0).all()
+
+
+def test_room_that_is_right_or_locked_or_untold_stays(roomy, cache, club_survey):
+    song, survey, place, bars = roomy
+    assert solve_room(song, survey, Mixdown(song, cache), *bars, place) == song
+    dry = wetter(song, -12.0)
+    mixdown = Mixdown(dry, cache)
+    assert solve_room(dry, survey, mixdown, *bars, place, frozenset(s.id for s in dry.strips())) == dry
+    earlier = replace(survey, stereo=replace(survey.stereo, per_section=()))
+    assert solve_room(dry, earlier, mixdown, *bars, place) == dry
+    found = solve_room(dry, survey, mixdown, *bars, place)
+    said = [c.what for c in changes(dry, found)]
+    assert said and all("send to Reverb +" in what for what in said)

@@ -46,6 +46,11 @@ def changes(before: Song, after: Song, reasons: dict[str, str] | None = None) ->
     return out
 
 
+def strip_name(song: Song, strip: str) -> str:
+    found = song.strip(strip)
+    return found.name if found is not None else strip
+
+
 def _db(value: float) -> str:
     return f"{value:+.1f} dB".replace("-", "−")
 
@@ -55,6 +60,10 @@ def _of_strip(old: Strip, new: Strip, song: Song) -> Iterator[str]:
         yield f"fader {_db(new.gain_db - old.gain_db)}"
     if abs(new.duck_db - old.duck_db) >= LEAST_DB:
         yield f"ducking {_db(new.duck_db - old.duck_db)}"
+    for to, send in new.sends.items():
+        by = send.db - old.send_db(to)
+        if to in old.sends and abs(by) >= LEAST_DB:
+            yield f"send to {strip_name(song, to)} {_db(by)}"
     yield from _bands(old, new)
     if new.width != old.width:
         yield f"width {new.width:.2f}"

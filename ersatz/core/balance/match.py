@@ -1,9 +1,9 @@
 """Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
 
 Method: (1) levels and EQ of the parts in every section (solver.py). (2) What is left over in all sections alike goes into bells of
-the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra). (3) Phrase levels follow the reference's
-loudness. (4) Ducking is corrected by what it does to the sustained parts (pumping.py). (5) The master's gain by a model of clipper
-and limiter (gain.py).
+the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra); width and room (room.py) follow. (3) Phrase
+levels follow the reference's loudness. (4) Ducking is corrected by what it does to the sustained parts (pumping.py). (5) The
+master's gain by a model of clipper and limiter (gain.py).
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from ersatz.core.balance import gain
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import own_pump
 from ersatz.core.balance.register import with_registers
+from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.solver import inside, measure_powers, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
@@ -96,8 +97,10 @@ def balance_song(
         return song
     unlocked = song
     song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
-    song = _solve_width(song, survey, main, render, at("width", 0.3, 0.35))
-    song = _section_levels(song, survey, main, render, at("section levels", 0.35, 0.5))
+    song = _solve_width(song, survey, main, render, at("width", 0.3, 0.33))
+    first, last = measured_bars(song, main)
+    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.33, 0.37))
+    song = _section_levels(song, survey, main, render, at("section levels", 0.37, 0.5))
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65))
     song = _solve_ducking(song, survey, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))

@@ -40,6 +40,8 @@ def _of_strip(old: Strip, new: Strip, survey: Survey, powers: Powers | None) -> 
         yield "lows that only the kick and the bass need"
     if new.duck_db != old.duck_db:
         yield f"the reference pumps by {survey.pump.depth_db:.1f} dB"
+    if new.sends != old.sends:
+        yield "as much lies between the hits as in the reference"
     if isinstance(old, Master) and isinstance(new, Master):
         if new.eq != old.eq:
             yield "what its parts leave over against the reference"
