@@ -24,10 +24,17 @@ def test_a_move_is_heard_taken_and_undone(page, house):
         moves.nth(1).get_by_role("button", name="Set aside").click()
         assert moves.count() == count - 1
     moves.first.get_by_role("button", name="Apply").click()
-    # The song is another: figures and moves are found anew.
+    # The song is another: the section is measured first, then the whole, and moves are found anew; it plays on all the while.
+    page.get_by_text("is measured as the song is now").wait_for()
+    assert page.evaluate("window.playing.isPlaying")
     page.wait_for_function("() => document.querySelector('#undo') && !document.querySelector('#undo').disabled")
-    page.locator("#gap-spectrum .ownline").wait_for()
+    page.wait_for_function("() => !document.querySelector('#gap-notice .job')")
+    assert page.evaluate("window.playing.isPlaying")
+    page.wait_for_function("() => !document.querySelector('#moves-progress .job')")
     assert said not in page.locator("#moves-list li b").all_inner_texts()
+    # Two songs are measured now: the figures have a course.
+    page.locator("#gap-progress svg path").first.wait_for(state="attached")
+    assert "matched over 2 measured songs" in page.locator("#gap-progress caption").inner_text()
     page.locator("#undo").click()
     page.wait_for_function("() => document.querySelector('#redo') && !document.querySelector('#redo').disabled")
     is_saved(page)

@@ -10,6 +10,8 @@ import { louderDb, variantUrl } from "./variant.js";
 
 /** Longer addresses are cut by web servers: such a move is taken and undone instead. */
 const MOST_ADDRESS = 3800;
+/** What a move does to the balance of the other sections is said from here on, in tolerances. */
+const WORTH_SAYING = 0.1;
 /** Figures of a move that are named. */
 const MOST_NAMED = 3;
 
@@ -104,7 +106,8 @@ export class MovesPanel {
     }, "btn btn-link");
     for (const [one, word] of /** @type {[HTMLElement, string][]} */ ([[apply, "Apply"], [aside, "Set aside"]])) one.setAttribute("aria-label", `${word}: ${move.sentence}`);
     tools.append(hear("Before", false), hear("After", true), apply, aside);
-    item.append(said, node("p", "soft", effectsSaid(move).join(" · ")), tools);
+    const elsewhere = Math.abs(move.elsewhere) < WORTH_SAYING ? [] : [`other sections ${move.elsewhere > 0 ? "further off" : "nearer"} by ${Math.abs(move.elsewhere).toFixed(1)} tolerances`];
+    item.append(said, node("p", "soft", [...effectsSaid(move), ...elsewhere].join(" · ")), tools);
     return item;
   }
 

@@ -400,6 +400,7 @@ export interface Move {
   effects: MoveEffect[];
   edits: Record<string, any>[];
   closes: number;
+  elsewhere: number;
 }
 
 export interface MoveEffect {
