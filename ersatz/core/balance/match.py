@@ -1,7 +1,7 @@
 """Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
 
 Method: (1) levels and EQ of the parts in every section (solver.py). (2) What is left over in all sections alike goes into bells of
-the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra); width and room (room.py) follow. (3) Phrase
+the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra); room (room.py) and width follow. (3) Phrase
 levels follow the reference's loudness. (4) Ducking is corrected by what it does to the sustained parts (pumping.py). (5) The
 master's gain by a model of clipper and limiter (gain.py).
 """
@@ -97,9 +97,10 @@ def balance_song(
         return song
     unlocked = song
     song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
-    song = _solve_width(song, survey, main, render, at("width", 0.3, 0.33))
     first, last = measured_bars(song, main)
-    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.33, 0.37))
+    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.3, 0.34))
+    # Room widens: it stands first.
+    song = _solve_width(song, survey, main, render, at("width", 0.34, 0.37))
     song = _section_levels(song, survey, main, render, at("section levels", 0.37, 0.5))
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65))
     song = _solve_ducking(song, survey, render, at("ducking", 0.65, 0.85))

@@ -121,6 +121,7 @@ export class MovesPanel {
    *  @param {Move} move
    *  @param {boolean} isAfter */
   async #hear(move, isAfter) {
+    if (this.player.isHidden) return;
     const wanted = `${move.id}.${isAfter ? "after" : "before"}`, { player } = this, [first, last] = this.bars;
     this.heard = wanted;
     this.draw();
