@@ -230,8 +230,10 @@ def settled(song: Song, survey: Survey, place: int, cache: RenderCache, most: in
     return song
 
 
-def spoil_and_find(spoiling: Spoiling, song: Song, survey: Survey, cache: RenderCache, taken: int = TAKEN) -> Outcome | None:
-    """None where the song has nothing to spoil in that way."""
+def spoil_and_find(
+    spoiling: Spoiling, song: Song, survey: Survey, cache: RenderCache, taken: int = TAKEN, until: float = 1.0
+) -> Outcome | None:
+    """None where the song has nothing to spoil in that way. So many moves are taken, or fewer once the share `until` is undone."""
     place = spoiling.where(song, survey)
     if place is None:
         return None
@@ -252,7 +254,7 @@ def spoil_and_find(spoiling: Spoiling, song: Song, survey: Survey, cache: Render
             break
         song = edited(song, *found[0].edits)
         after = gap(song)
-        if after <= before:
+        if spoiled - after >= until * (spoiled - before):
             break
     return Outcome(rank, before, spoiled, after, tuple(sentences))
 

@@ -62,6 +62,13 @@ def mastered(song, by):
     return edited(song, at("master", "gain_db", song.master.gain_db + by))
 
 
+def sent(song, by, *roles):
+    """More of these roles to the reverb."""
+    to = song.return_with("reverb")[0].id
+    parts = [p for p in song.parts if p.role in roles]
+    return edited(song, *({"kind": "set_send", "strip": p.id, "to": to, "db": min(p.send_db(to), -12.0) + by} for p in parts))
+
+
 def without_ducking(song):
     return with_each(song, lambda s: replace(s, duck=None))
 
@@ -142,6 +149,8 @@ MOVED = {
     "a low cut": lambda song: cut(song, "chords", "lead"),
     "the width": lambda song: edited(song, at("master", "width", 0.4)),
     "the master": lambda song: mastered(song, -4.0),
+    "a send": lambda song: sent(song, 9.0, "clap", "hats"),
+    "mono lows": lambda song: edited(song, *(at(p.id, "mono_below_hz", 200.0) for p in song.parts if p.role in ("bass", "chords"))),
 }
 
 

@@ -1,6 +1,6 @@
 """Spoil and find: what was done to a remake is among the first three moves, and five moves undo most of it.
 
-Four remakes of two plans; each is spoiled in three of the twelve ways. `python -m bench.spoilings` does all on real tracks.
+Two remakes, each spoiled in three ways of the twelve. `./run accuracy` does all twelve on drafts of four tracks.
 """
 
 from __future__ import annotations
@@ -20,10 +20,8 @@ from tests.signals import RATE
 
 #: Seed of a remake -> what is spoiled in it.
 REMAKES = {
-    3: ("bass +6 dB", "ducking off", "pump rate wrong"),
-    5: ("stereo sub", "limiter crushed", "no low cuts"),
+    5: ("bass +6 dB", "ducking off", "stereo sub"),
     7: ("hats missing in drop 2", "drop 2 equals drop 1", "riser missing"),
-    9: ("lead −12 dB", "swing lost", "highs dull"),
 }
 #: The parts that a remake keeps here, by role: fewer are measured sooner.
 KEPT = ("kick", "clap", "hats", "bass", "chords", "lead")
@@ -38,10 +36,6 @@ def two_drops(club_audio):
     return replace(survey, events=(Event("riser", 15.0, 8.0, 0.9),))
 
 
-def test_every_way_is_spoiled_once():
-    assert sorted(name for names in REMAKES.values() for name in names) == sorted(s.name for s in SPOILINGS)
-
-
 @pytest.mark.parametrize("seed", REMAKES)
 def test_what_was_spoiled_is_found_and_undone(seed, two_drops):
     song = draft_song(two_drops, seed=seed)
@@ -54,8 +48,8 @@ def test_what_was_spoiled_is_found_and_undone(seed, two_drops):
         place = spoiling.where(song, two_drops)
         assert place is not None, spoiling.name
         if place not in good:
-            good[place] = settled(song, two_drops, place, cache, most=3)
-        found = spoil_and_find(spoiling, good[place], two_drops, cache)
+            good[place] = settled(song, two_drops, place, cache, most=2)
+        found = spoil_and_find(spoiling, good[place], two_drops, cache, until=UNDONE)
         assert found is not None and found.tells, (spoiling.name, found)
         assert found.rank is not None and found.rank <= FIRST, (spoiling.name, found)
         assert found.undone >= UNDONE, (spoiling.name, found)

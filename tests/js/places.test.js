@@ -131,3 +131,14 @@ test("how long a job still takes is said once it can be told", () => {
   now = 100;
   assert.equal(left(0.2), ", about 13 min left");
 });
+
+test("a figure's course goes from left to right, matched ones low, and leaves out what isn't told", async () => {
+  const { places } = await studio("progress");
+  const found = places([6, null, 0, 12], 6);
+  assert.equal(found[1], null);
+  assert.ok(found[0][0] < found[2][0] && found[2][0] < found[3][0]);
+  // More than the most lies where the most does.
+  assert.equal(found[0][1], found[3][1]);
+  assert.ok(found[2][1] > found[0][1]);
+  assert.equal(places([1], 6).length, 1);
+});

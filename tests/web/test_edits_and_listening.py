@@ -1,7 +1,9 @@
 """Edits with revisions, undo and redo, two writers; audio by bars; jobs that are cancelled, fail or lose their worker."""
 
+import base64
 import io
 import json
+import zlib
 from datetime import timedelta
 from types import SimpleNamespace
 
@@ -11,10 +13,13 @@ import soundfile
 from django.urls import reverse
 from django.utils import timezone
 
+from ersatz.core.edits import parse_edit
 from ersatz.core.edits.strips import SetStrip
+from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.jobs import work
 from ersatz.studio.models import Job, Measurement, Remake
+from ersatz.studio.shared.variants import MOST_CODE, variant_of
 from tests.web.addresses import edits
 
 
@@ -290,3 +295,26 @@ def test_a_corrected_tempo_reaches_the_survey_and_can_be_taken_back(web, referen
     work.run(queued[-1])
     reference.refresh_from_db()
     assert reference.survey.tempo.bpm == pytest.approx(126, abs=0.02)
+
+
+def deflated(body) -> str:
+    packer = zlib.compressobj(wbits=-zlib.MAX_WBITS)
+    packed = packer.compress(json.dumps(body).encode()) + packer.flush()
+    return "z-" + base64.urlsafe_b64encode(packed).decode().rstrip("=")
+
+
+def test_a_long_edit_is_heard_from_a_deflated_code(song):
+    target = {"strip": "bass", "device": "fader", "param": "gain_db"}
+    points = [{"tick": 960 * k, "value": -6.0 - k % 3, "curve": 0.0} for k in range(300)]
+    edit = {"kind": "set_automation", "target": target, "points": points}
+    code = deflated({"edit": edit})
+    assert len(code) < MOST_CODE < len(json.dumps(edit))
+    assert variant_of(code, song, None).song == parse_edit(edit).apply(song)
+
+
+@pytest.mark.parametrize(
+    "code", ["z-", "z-AAAA", "z-" + "A" * 4000, deflated({"edit": {"kind": "rename", "title": "x" * 200_000}})]
+)
+def test_a_deflated_code_that_cant_be_read_or_is_a_flood_is_refused(song, code):
+    with pytest.raises(ErsatzError):
+        variant_of(code, song, None)

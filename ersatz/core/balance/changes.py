@@ -13,6 +13,7 @@ from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import Strip
+from ersatz.core.words import minus
 
 LEAST_DB = 0.3
 
@@ -52,7 +53,7 @@ def strip_name(song: Song, strip: str) -> str:
 
 
 def _db(value: float) -> str:
-    return f"{value:+.1f} dB".replace("-", "−")
+    return minus(f"{value:+.1f} dB")
 
 
 def _of_strip(old: Strip, new: Strip, song: Song) -> Iterator[str]:

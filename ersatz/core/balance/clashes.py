@@ -25,6 +25,7 @@ from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import Effect, Strip
 from ersatz.core.survey.document import Pump
 from ersatz.core.voices import complete
+from ersatz.core.words import minus
 
 HZ = np.array(NOMINAL_HZ, float)
 MOST_CLASHES = 8
@@ -139,7 +140,7 @@ def _kick_and_bass(m: Measured) -> Iterator[Clash]:
             cure = f"Duck {part.name} by {depth:.1f} dB"
         else:
             edits = (_with_band(part, "bell", 62.0, -min(MOST_CUT_DB, over + 2), 1.0),)
-            cure = f"{part.name} {-min(MOST_CUT_DB, over + 2):.1f} dB at 62 Hz".replace("-", "−")
+            cure = minus(f"{part.name} {-min(MOST_CUT_DB, over + 2):.1f} dB at 62 Hz")
         said = f"{first.name} and {part.name} between 40 and 125 Hz: at its hits {part.name} is {_under(apart)} the kick"
         yield Clash("kick and bass", (first.id, part.id), *LOW_HZ, round(over, 1), said, cure, edits)
 
@@ -304,7 +305,7 @@ def _off_region(m: Measured, name: str, low: float, high: float, off: float) -> 
         shape = "high shelf" if name == "highs" else "low shelf" if name == "sub" else "bell"
         edits = (_with_band(part, shape, middle, by, 0.7 if shape == "bell" else 0.71),)
         cure = f"{part.name} {by:+.1f} dB at {hz_said(middle)}"
-    return Clash(kind, (part.id,), low, high, round(over, 1), sentence.replace("-", "−"), cure.replace("-", "−"), edits)
+    return Clash(kind, (part.id,), low, high, round(over, 1), minus(sentence), minus(cure), edits)
 
 
 def _buried(m: Measured) -> Iterator[Clash]:
@@ -385,7 +386,7 @@ def _resonances(m: Measured) -> Iterator[Clash]:
         yield Clash(
             "resonance", (part.id,), hz / 1.12, hz * 1.12, round(over - RINGS_DB + 1.5, 1),
             f"{part.name} rings at {hz_said(hz)}, {over:.0f} dB over its surroundings",
-            f"{part.name} {by:.1f} dB at {hz_said(hz)}, narrow".replace("-", "−"), (_with_band(part, "bell", hz, by, q),),
+            minus(f"{part.name} {by:.1f} dB at {hz_said(hz)}, narrow"), (_with_band(part, "bell", hz, by, q),),
         )  # fmt: skip
 
 
@@ -404,7 +405,7 @@ def _limiter(m: Measured) -> Iterator[Clash]:
     by = -(m.limited_db - MOST_LIMITED_DB + 0.5)
     yield Clash(
         "limiter", ("master",), 20.0, 20_000.0, round(m.limited_db - MOST_LIMITED_DB, 1),
-        f"The limiter takes {m.limited_db:.1f} dB from the peaks", f"Master fader {by:.1f} dB".replace("-", "−"),
+        f"The limiter takes {m.limited_db:.1f} dB from the peaks", minus(f"Master fader {by:.1f} dB"),
         ({"kind": "set_strip", "strip": "master", "name": "gain_db", "value": round(m.song.master.gain_db + by, 2)},),
     )  # fmt: skip
 

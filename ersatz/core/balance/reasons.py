@@ -13,6 +13,7 @@ from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import Strip
 from ersatz.core.survey.document import Survey
+from ersatz.core.words import minus
 
 #: Less than this was not off, dB.
 LEAST_OFF_DB = 0.7
@@ -48,7 +49,7 @@ def _of_strip(old: Strip, new: Strip, survey: Survey, powers: Powers | None) -> 
         if new.width != old.width:
             yield "as wide as the reference"
         if new.gain_db != old.gain_db:
-            yield f"as loud as the reference, {survey.loudness.integrated_lufs:.1f} LUFS".replace("-", "−")
+            yield minus(f"as loud as the reference, {survey.loudness.integrated_lufs:.1f} LUFS")
 
 
 def _balance(old: Part, new: Part, powers: Powers) -> Iterator[str]:

@@ -7,6 +7,7 @@ from ersatz.core.edits.sound import SetSoundChoice, SetSoundValue
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song
 from ersatz.core.survey.loops import LoopReading, semitones_into
+from ersatz.core.words import minus
 
 
 def fitted(song: Song, part: str, reading: LoopReading, transposes: bool) -> Several:
@@ -19,5 +20,5 @@ def fitted(song: Song, part: str, reading: LoopReading, transposes: bool) -> Sev
         SetSoundValue(part, "time_beats", float(reading.beats)),
         SetSoundValue(part, "sample_semitones", float(by)),
     )
-    key = f", {by:+d} semitones into {song.key}".replace("-", "−") if transposes else ""
+    key = minus(f", {by:+d} semitones into {song.key}") if transposes else ""
     return Several(f"{reading.beats} beats at {song.bpm:g} BPM{key}", tuple(edit_json(e) for e in edits))

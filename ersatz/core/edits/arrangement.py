@@ -9,6 +9,7 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.song.document import Song, SongSection, with_strip
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import Strip
+from ersatz.core.words import minus
 
 #: Of parts, sections, buses, returns and curves.
 MOST_NAME = 40
@@ -71,7 +72,7 @@ class SetCell:
         if old is None or old.pattern != self.pattern:
             return f"{part.name} plays pattern {self.pattern} in {where}"
         if old.level_db != self.level_db:
-            return f"{part.name} at {self.level_db:+.1f} dB in {where}".replace("-", "−")
+            return minus(f"{part.name} at {self.level_db:+.1f} dB in {where}")
         if (old.fill, old.fill_bars) != (self.fill, self.fill_bars):
             return f"{part.name} ends {where} with {self.fill}" if self.fill_bars else f"{part.name}: no fill in {where}"
         return f"{part.name} in {where}: enters after {self.entry_bars}, leaves {self.exit_bars} bars before the end"
@@ -155,4 +156,4 @@ def checked_cell(part: Part, section: SongSection, cell: Cell) -> None:
     if not 0 <= cell.fill_bars <= section.bars - cell.entry_bars - cell.exit_bars:
         raise InvalidEdit("A fill takes the place of bars that are played.")
     if not MIN_CELL_DB <= cell.level_db <= MAX_CELL_DB:
-        raise InvalidEdit(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB.".replace("-", "−"))
+        raise InvalidEdit(minus(f"A section's level lies between {MIN_CELL_DB:.0f} and {MAX_CELL_DB:+.0f} dB."))

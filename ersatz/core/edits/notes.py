@@ -11,6 +11,7 @@ from ersatz.core.song import transform
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import Song, with_strip
 from ersatz.core.song.parts import MIN_LOOP_TICKS, MOST_PATTERN_BARS, Note, Part, Pattern
+from ersatz.core.words import minus
 
 MOST_NOTES = 2000
 MOST_NUDGE_MS, MOST_SEMITONES, MOST_REPEATS = 100, 24, 16
@@ -51,9 +52,7 @@ class WriteNotes:
             if any(not MIN_LEVEL_DB <= db <= MAX_LEVEL_DB for _, db in note.level) or [t for t, _ in note.level] != sorted(
                 {t for t, _ in note.level}
             ):
-                raise InvalidEdit(
-                    f"A note’s level lies between {MIN_LEVEL_DB} and {MAX_LEVEL_DB} dB, in order of time.".replace("-", "−")
-                )
+                raise InvalidEdit(minus(f"A note’s level lies between {MIN_LEVEL_DB} and {MAX_LEVEL_DB} dB, in order of time."))
             if not (0 <= note.tick < length and note.ticks > 0 and 0 <= note.midi <= 127 and 0 < note.velocity <= 1):
                 raise InvalidEdit("A note lies inside its pattern, between MIDI 0 and 127, and is heard.")
         notes = tuple(sorted(self.notes, key=lambda n: (n.tick, n.midi)))
@@ -132,7 +131,7 @@ class TransformNotes:
 
     def sentence(self, song: Song) -> str:
         unit = UNITS.get(self.how)
-        amount = "" if unit is None else f" {self.amount:+g} {unit}".rstrip().replace("-", "−")
+        amount = "" if unit is None else minus(f" {self.amount:+g} {unit}".rstrip())
         return f"{part_of(song, self.part).name} {self.pattern}: {self.how}{amount}"
 
 

@@ -13,6 +13,7 @@ from ersatz.core.song.document import Song, settled, with_strip
 from ersatz.core.song.parts import Modulation, Part, Sound
 from ersatz.core.song.strips import Effect, identified, kept_automation
 from ersatz.core.voices import complete, library, path, sampler, synth, voice_of
+from ersatz.core.words import minus
 
 Row = TypeVar("Row", Param, Choice)
 
@@ -43,7 +44,7 @@ def _named(table: tuple[Row, ...], name: str) -> Row:
 def figure(value: float, unit: str) -> str:
     """As a sentence says it: three significant digits, a true minus."""
     text = f"{value:.0f}" if abs(value) >= 100 else f"{value:.3g}"
-    return f"{text} {unit}".strip().replace("-", "−")
+    return minus(f"{text} {unit}".strip())
 
 
 def check_range(param: Param, value: float) -> None:

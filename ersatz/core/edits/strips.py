@@ -36,6 +36,7 @@ from ersatz.core.song.strips import (
 )
 from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES, value_of, values_of
 from ersatz.core.voices.modulation import SYNCED_BEATS
+from ersatz.core.words import minus
 
 Figure = Literal["gain_in_db", "gain_db", "pan", "width", "mono_below_hz"]
 MOST_DUCKED_DB = 40.0
@@ -79,7 +80,7 @@ class SetStrip:
     def sentence(self, song: Song) -> str:
         name, param = strip_of(song, self.strip).name, STRIP_VALUES[self.name]
         if self.name == "gain_db":
-            return f"{name} at {self.value:+.1f} dB".replace("-", "−")
+            return minus(f"{name} at {self.value:+.1f} dB")
         return f"{name}: {param.title} {figure(self.value, param.unit)}"
 
 

@@ -18,6 +18,8 @@ from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.survey.document import Survey
 
+#: Levels are tried so far from where they stand, dB.
+STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
 #: What a step is worth that closes as much as a smaller one, in tolerances per dB.
 PER_DB = 0.02
 #: A step that is tried has to close this much by the model, in tolerances; so many parts' are proposed.
@@ -75,10 +77,6 @@ def off_by(found: Found, figure: str) -> float:
 def about(found: Found, *beginnings: str) -> tuple[str, ...]:
     """Figures that are off and begin so; the mean balance where none is."""
     return tuple(f for f, r in found.items() if f.startswith(beginnings) and r.gap > 0) or ("Balance, mean",)
-
-
-def minus(text: str) -> str:
-    return text.replace("-", "−")
 
 
 def set_strip(strip: str, name: str, value: float) -> dict[str, Any]:

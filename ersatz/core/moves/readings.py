@@ -48,8 +48,8 @@ HEARD = 1e-3
 SILENT_BETWEEN_DB = -30.0
 #: A role may enter so many bars earlier or later; it goes on where it plays in most bars from then on.
 ENTRY_BARS, GOES_ON = 2.0, 0.8
-#: A section that plays nothing new counts three tolerances: listeners leave.
-SAME = 1 / 3
+#: What is there or isn't (a role, a riser, anything new the second time) counts three tolerances.
+PLAIN = 1 / 3
 #: Bands whose rise over a section is told, as the survey's energy has them, Hz; what counts as one, dB; a band this far under the
 #: loudest bar isn't heard.
 RISES = (("low", 0.0, 200.0), ("mid", 200.0, 2800.0), ("high", 2800.0, 20_000.0))
@@ -138,7 +138,7 @@ def _roles(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
         if not parts or RESTS < theirs[role] < PLAYS:
             continue
         there = theirs[role] >= PLAYS
-        yield Reading(f"Plays: {role}", "", float(there), float(plays), float(plays) - float(there), 0.5)
+        yield Reading(f"Plays: {role}", "", float(there), float(plays), float(plays) - float(there), PLAIN)
 
 
 def _transitions(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
@@ -149,7 +149,7 @@ def _transitions(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
         end = event.start_bar + event.beats / beats
         if event.kind in EVENTS and event.confidence >= SURE_EVENT and abs(end - theirs.end_bar) <= 0.5:
             has = EVENTS[event.kind] in own
-            yield Reading(f"Leads out: {event.kind}", "", 1.0, float(has), float(has) - 1.0, 0.5)
+            yield Reading(f"Leads out: {event.kind}", "", 1.0, float(has), float(has) - 1.0, PLAIN)
 
 
 def _swing(mix: SectionMix, survey: Survey) -> Reading:
@@ -214,7 +214,7 @@ def _repeats(mix: SectionMix) -> Iterator[Reading]:
     if earlier is None:
         return
     same = all(_as_played(p.cell(earlier.id)) == _as_played(p.cell(mix.section.id)) for p in mix.song.parts)
-    yield Reading(f"Same as the {earlier.label} before", "", 0.0, float(same), float(same), SAME)
+    yield Reading(f"Same as the {earlier.label} before", "", 0.0, float(same), float(same), PLAIN)
 
 
 def _as_played(cell: Cell | None) -> Cell | None:
@@ -269,7 +269,7 @@ def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
     out = [Reading("Pump depth", "dB", wanted, own, own - wanted, DEPTH_TOLERANCE_DB)]
     if ducks:
         right = rate_of(pumping_curve(mix.song)) == survey.pump.rate
-        out.append(Reading("Pump rate", "", 1.0, float(right), float(right) - 1.0, 0.5))
+        out.append(Reading("Pump rate", "", 1.0, float(right), float(right) - 1.0, PLAIN))
     if ducks and own > 1.5:
         theirs, ms = survey.pump.release_ms, mix.ducked.release_beats() * mix.song.grid.beat_s * 1000
         out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, release_tolerance_ms(theirs)))

@@ -19,7 +19,7 @@ from ersatz.core.edits.sound import SetEffects
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.moves.model import PEAK_OVER_DB
-from ersatz.core.moves.proposal import Found, Proposal, Rule, about, best_of, minus, off_by, set_strip
+from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, Rule, about, best_of, off_by, set_strip
 from ersatz.core.moves.readings import EVENTS, band_said, clash_figure, clashes_of, difference_db
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.moves.within import entries, levels, low_cuts, rises, variations
@@ -28,9 +28,8 @@ from ersatz.core.song.parts import DRUM_ROLES
 from ersatz.core.song.strips import Effect
 from ersatz.core.survey.document import ROLES, Survey
 from ersatz.core.target.document import in_balance
+from ersatz.core.words import minus
 
-#: Faders are tried so far from where they stand, dB.
-STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
 LEAST_WIDTH, MOST_WIDTH = 0.0, 1.8
 #: The longest transition that is proposed.
 MOST_BEATS = 16.0

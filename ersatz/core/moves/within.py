@@ -12,16 +12,16 @@ from ersatz.core.edits.automation import SetAutomation, ShapeAutomation
 from ersatz.core.edits.sound import SetEffects
 from ersatz.core.mixdown.automation import values_at
 from ersatz.core.moves.model import HIGH_PASS
-from ersatz.core.moves.proposal import Found, Proposal, about, best_of, minus, off_by, set_cell
+from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, about, best_of, off_by, set_cell
 from ersatz.core.moves.readings import RISES, difference_db
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import FADER, AutomationPoint, Effect, Target
 from ersatz.core.survey.document import ROLES, Survey
+from ersatz.core.words import minus
 
-#: A part's level in one section is tried so far from where it stands, and is within MOST_LEVEL_DB of its fader, dB.
-STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
+#: A part's level in one section is within this of its fader, dB.
 MOST_LEVEL_DB = 12.0
 #: A low cut for one section: where it is tried, Hz; from how much too much on, dB, and up to which frequency that counts.
 CUTS_HZ, TOO_MUCH_DB, LOWS_HZ = (60.0, 90.0, 130.0, 180.0, 250.0, 350.0), 6.0, 400.0

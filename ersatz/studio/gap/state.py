@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.gap import Gap
 from ersatz.core.gap.plans import counterparts
-from ersatz.core.gap.progress import FigureCourse, courses, matched
+from ersatz.core.gap.progress import MOST_OFF, FigureCourse, courses, matched
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Target
 from ersatz.core.target.document import Corridor
@@ -99,10 +99,11 @@ class ProgressRow:
 
 @dataclass(frozen=True)
 class GapProgress:
-    """The measured songs, the oldest first, of `figures` figures each."""
+    """The measured songs, the oldest first, of `figures` figures each; more than `most_off` tolerances are kept as so many."""
 
     songs: list[MeasuredSong]
     figures: int
+    most_off: float
     rows: list[ProgressRow]
 
 
@@ -132,9 +133,8 @@ def gap_progress(remake: Remake, revision: Revision) -> GapProgress:
         )
         for m in found
     ]
-    return GapProgress(
-        songs, max((len(m.figures) for m in found), default=0), [_row(c) for c in courses([m.figures for m in found])]
-    )
+    rows = [_row(c) for c in courses([m.figures for m in found])]
+    return GapProgress(songs, max((len(m.figures) for m in found), default=0), MOST_OFF, rows)
 
 
 def _row(course: FigureCourse) -> ProgressRow:

@@ -50,12 +50,12 @@ def gap(request: HttpRequest, pk: int) -> HttpResponse:
     context = {**frame("gap", remake=remake), "job": job, "measured_part": part}
     if measured is not None:
         mine = measured.survey
-        target = remake.reference.target
+        target, name = remake.reference.target, numbered(reference, section)
         found = compare(reference, mine, section, target and target.spread)
         context |= {
             "section": section,
-            "section_name": numbered(reference, section),
-            "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk])) for f in _largest_first(found.figures)],
+            "section_name": name,
+            "rows": [_row(f, reverse(CHANGED_ON[f.name], args=[pk]), name) for f in _largest_first(found.figures)],
             "map": _map(found, reference),
             "groups": [_group(g) for g in sorted(found.groups, key=lambda g: g.matched - len(g.figures))],
             "matched": sum(f.verdict == "matched" for f in found.figures),
@@ -150,11 +150,13 @@ def _cell(figure: Figure) -> dict:
     return {"shown": shown, "mark": MARKS[figure.verdict], "verdict": figure.verdict, "tip": tip}
 
 
-def _row(figure: Figure, changed_at: str) -> dict:
+def _row(figure: Figure, changed_at: str, section: str = "") -> dict:
+    """`section`: the name of the one that the figures are of."""
     usual = figure.span and span_text(figure.span, DECIMALS[figure.unit])
     return {
         "usual": usual,
         "name": figure.name,
+        "title": f"Loudness in {section}" if figure.name == "Loudness here" else figure.name,
         "unit": figure.unit,
         "reference": figure_text(figure.reference, figure.unit),
         "remake": figure_text(figure.remake, figure.unit),

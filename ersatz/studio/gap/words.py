@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ersatz.core.words import minus
+
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
 
@@ -14,4 +16,4 @@ def figure_text(value: float | str | None, unit: str, sign: bool = False) -> str
     shown = f"{value:{'+' if sign else ''}.{DECIMALS[unit]}f}"
     if not shown.strip("+-0."):
         shown = shown.lstrip("+-")
-    return shown.replace("-", "−")
+    return minus(shown)

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.edits import section_name
 from ersatz.core.mixdown.schedule import sounding_notes
 from ersatz.core.survey.document import Survey
+from ersatz.core.words import minus
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
 from ersatz.studio.shared.exports import FORMATS, export_path
@@ -63,10 +64,10 @@ def _preflight(mine: Survey, ceiling_dbtp: float) -> list[dict]:
     mono_loss = [b for b in mine.stereo.bands if b.correlation < 0]
     silence = [e for e in mine.energy.full_db if e < -60]
     return [
-        {"name": "True peak", "value": f"{mine.loudness.true_peak_dbtp:.1f} dBTP".replace("-", "−"),
+        {"name": "True peak", "value": minus(f"{mine.loudness.true_peak_dbtp:.1f} dBTP"),
          "ok": mine.loudness.true_peak_dbtp <= ceiling_dbtp + 0.1,
-         "says": f"at or under {ceiling_dbtp:.1f} dBTP".replace("-", "−")},
-        {"name": "Loudness", "value": f"{mine.loudness.integrated_lufs:.1f} LUFS".replace("-", "−"), "ok": True,
+         "says": minus(f"at or under {ceiling_dbtp:.1f} dBTP")},
+        {"name": "Loudness", "value": minus(f"{mine.loudness.integrated_lufs:.1f} LUFS"), "ok": True,
          "says": f"range {mine.loudness.range_lu:.1f} LU"},
         {"name": "Mono", "value": "no band lost" if not mono_loss else f"{len(mono_loss)} bands lose level",
          "ok": not mono_loss, "says": "left and right agree in every band"},

@@ -1,15 +1,11 @@
-"""A target's spread in words and curves, and figures with a true minus sign."""
+"""A target's spread in words and curves."""
 
 from __future__ import annotations
 
 from ersatz.core.survey.document import Survey
 from ersatz.core.target import Span, Target
 from ersatz.core.target.document import Corridor, balanced
-
-
-def minus(value: float, digits: int = 1) -> str:
-    """A figure with a true minus sign."""
-    return f"{round(value, digits) + 0.0:.{digits}f}".replace("-", "−")
+from ersatz.core.words import rounded
 
 
 def spans(found: Target) -> dict[str, str]:
@@ -21,7 +17,7 @@ def spans(found: Target) -> dict[str, str]:
 
 def span_text(span: Span, digits: int) -> str:
     """“122 to 128”, or one figure where there is no spread."""
-    low, high = minus(span.low, digits), minus(span.high, digits)
+    low, high = rounded(span.low, digits), rounded(span.high, digits)
     return low if low == high else f"{low} to {high}"
 
 

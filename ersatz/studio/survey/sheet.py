@@ -6,7 +6,7 @@ from typing import Any
 
 from ersatz.core.pitch import degree_name, hz_midi, note_name
 from ersatz.core.survey.document import ROLES, DrumPattern, Pump, Survey
-from ersatz.studio.shared.spans import minus
+from ersatz.core.words import rounded
 
 ROLE_NAMES = {
     "kick": "kick", "clap": "clap, snare", "hats": "hats", "perc": "percussion", "bass": "bass", "chords": "chords, pad",
@@ -23,14 +23,14 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
         ("Tempo", f"{tempo.bpm:.2f} BPM"),
         ("Bar", f"{tempo.beats_per_bar} beats, bar 1 at {tempo.first_downbeat_s:.3f} s"),
         ("Swing", f"{tempo.swing_percent:.1f} %"),
-        ("Key", f"{key.pitch_key}, {minus(key.tuning_cents, 0)} cents"),
+        ("Key", f"{key.pitch_key}, {rounded(key.tuning_cents, 0)} cents"),
         ("Length", f"{survey.bars} bars, {survey.source.duration_s:.0f} s"),
-        ("Loudness", f"{minus(loudness.integrated_lufs)} LUFS, range {loudness.range_lu:.1f} LU"),
-        ("True peak", f"{minus(loudness.true_peak_dbtp)} dBTP, peak to loudness {loudness.plr_db:.1f} dB"),
+        ("Loudness", f"{rounded(loudness.integrated_lufs)} LUFS, range {loudness.range_lu:.1f} LU"),
+        ("True peak", f"{rounded(loudness.true_peak_dbtp)} dBTP, peak to loudness {loudness.plr_db:.1f} dB"),
         ("Pump", pump_sentence(pump)),
         (
             "Balance",
-            f"tilt {minus(survey.spectrum.tilt_db_per_octave)} dB per octave, mono below {survey.stereo.mono_below_hz:.0f} Hz",
+            f"tilt {rounded(survey.spectrum.tilt_db_per_octave)} dB per octave, mono below {survey.stereo.mono_below_hz:.0f} Hz",
         ),
     ]
     if survey.spectrum.resonances:

@@ -3,6 +3,7 @@
 from django import template
 
 from ersatz.core.pitch import written
+from ersatz.core.words import rounded
 
 register = template.Library()
 
@@ -10,10 +11,7 @@ register = template.Library()
 @register.filter
 def level(value: float, decimals: int = 1) -> str:
     """A level with a true minus sign and no negative zero."""
-    text = f"{float(value):.{int(decimals)}f}"
-    if float(text) == 0:
-        text = text.lstrip("-")
-    return text.replace("-", "−")
+    return rounded(float(value), int(decimals))
 
 
 @register.filter(name="written")

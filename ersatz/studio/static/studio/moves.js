@@ -4,12 +4,10 @@
 import { button, node } from "./dom.js";
 import { minus } from "./draw.js";
 import { follow, post, progressElement } from "./http.js";
-import { louderDb, variantUrl } from "./variant.js";
+import { louderDb, packedUrl } from "./variant.js";
 
 /** @typedef {import("./states").Move} Move */
 
-/** Longer addresses are cut by web servers: such a move is taken and undone instead. */
-const MOST_ADDRESS = 3800;
 /** What a move does to the balance of the other sections is said from here on, in tolerances. */
 const WORTH_SAYING = 0.1;
 /** Figures of a move that are named. */
@@ -92,12 +90,11 @@ export class MovesPanel {
   /** @param {Move} move */
   #item(move) {
     const item = node("li"), said = node("b", "", move.sentence), tools = node("div", "device-tools");
-    const edit = this.#edit(move), url = variantUrl(this.listen(), { edit }), isLong = url.length > MOST_ADDRESS;
+    const edit = this.#edit(move);
     const hear = (/** @type {string} */ title, /** @type {boolean} */ isAfter) => {
       const one = button(title, () => this.#hear(move, isAfter));
       one.setAttribute("aria-pressed", String(this.heard === `${move.id}.${isAfter ? "after" : "before"}`));
       one.setAttribute("aria-label", `${title}: play ${isAfter ? "with" : "without"} “${move.sentence}”`);
-      one.disabled = isLong;
       return one;
     };
     const apply = button("Apply", () => this.send(edit), "btn btn-primary"), aside = button("Set aside", () => {
@@ -130,7 +127,7 @@ export class MovesPanel {
       player.loop = { start: first - 1, end: last };
       player.seek(first - 1);
     }
-    const url = isAfter ? variantUrl(this.listen(), { edit: this.#edit(move) }) : this.listen();
+    const url = isAfter ? await packedUrl(this.listen(), { edit: this.#edit(move) }) : this.listen();
     const louder = isAfter ? await louderDb(url, this.bars) : 0;
     if (this.heard !== wanted) return;
     player.replaceRemake(url, { louderDb: louder });

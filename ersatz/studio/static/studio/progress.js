@@ -6,24 +6,23 @@ import { mark, node } from "./dom.js";
 import { tip } from "./tips.js";
 
 const WIDTH = 150, HEIGHT = 22, PAD = 4;
-/** More tolerances than this are drawn as this many: core/gap/progress.py. */
-const MOST_OFF = 6;
 
 /** Places of the songs that a row knows: [x, y], null for those that it doesn't.
  *  @param {(number | null)[]} off
+ *  @param {number} most  Tolerances that reach to the top.
  *  @returns {([number, number] | null)[]} */
-export function places(off) {
+export function places(off, most) {
   const step = off.length > 1 ? (WIDTH - 2 * PAD) / (off.length - 1) : 0;
-  return off.map((v, i) => (v === null ? null : [PAD + i * step, HEIGHT - PAD - (Math.min(v, MOST_OFF) / MOST_OFF) * (HEIGHT - 2 * PAD)]));
+  return off.map((v, i) => (v === null ? null : [PAD + i * step, HEIGHT - PAD - (Math.min(v, most) / most) * (HEIGHT - 2 * PAD)]));
 }
 
 /** @param {import("./states").GapProgress} progress
  *  @param {(number | null)[]} off */
-function line({ songs }, off) {
+function line({ songs, mostOff }, off) {
   const svg = el("svg", { width: WIDTH, height: HEIGHT, viewBox: `0 0 ${WIDTH} ${HEIGHT}`, "aria-hidden": "true" });
-  const matched = HEIGHT - PAD - (HEIGHT - 2 * PAD) / MOST_OFF;
+  const matched = HEIGHT - PAD - (HEIGHT - 2 * PAD) / mostOff;
   svg.append(el("line", { class: "grid", x1: 0, x2: WIDTH, y1: matched, y2: matched, "stroke-dasharray": "3 3" }));
-  const found = places(off), known = found.filter((p) => p !== null);
+  const found = places(off, mostOff), known = found.filter((p) => p !== null);
   if (known.length > 1) svg.append(el("path", { class: "ownline", d: path(known) }));
   found.forEach((place, i) => {
     if (!place) return;

@@ -228,6 +228,7 @@ export interface GapFixed {
 export interface GapProgress {
   songs: MeasuredSong[];
   figures: number;
+  mostOff: number;
   rows: ProgressRow[];
 }
 
