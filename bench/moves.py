@@ -15,15 +15,13 @@ from pathlib import Path
 
 import numpy as np
 
+from bench.spoilings import edited, section_gap
 from ersatz.core.balance.match import balance_song, match_song
 from ersatz.core.draft import draft_song
-from ersatz.core.edits import parse_edit
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.find import MoveEffect, Tried, try_moves
-from ersatz.core.moves.readings import gap_of, readings
-from ersatz.core.moves.section import measure_section
 from ersatz.core.song.document import Song
 from ersatz.core.survey import survey_file
 from ersatz.core.survey.document import Survey
@@ -73,9 +71,8 @@ class Table:
 
 def gap_sums(song: Song, survey: Survey, cache: RenderCache) -> dict[int, float]:
     """Tolerances that each section is off, by its place; those without a counterpart are left out."""
-    mixdown, theirs = Mixdown(song, cache), counterparts(song, survey)
-    places = [(k, theirs[s.id]) for k, s in enumerate(song.sections) if s.id in theirs]
-    return {k: gap_of(readings(measure_section(song, mixdown, k, there), survey)) for k, there in places}
+    theirs = counterparts(song, survey)
+    return {k: section_gap(song, survey, k, cache) for k, section in enumerate(song.sections) if section.id in theirs}
 
 
 def ten_moves(song: Song, survey: Survey, cache: RenderCache, table: Table) -> tuple[Song, list[float]]:
@@ -90,8 +87,7 @@ def ten_moves(song: Song, survey: Survey, cache: RenderCache, table: Table) -> t
         if not offered:
             done.add(place)
             continue
-        for edit in offered[0].edits:
-            song = parse_edit(edit).apply(song)
+        song = edited(song, *offered[0].edits)
         sums = gap_sums(song, survey, cache)
         course.append(sum(sums.values()))
     return song, course

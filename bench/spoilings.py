@@ -238,12 +238,9 @@ def spoil_and_find(
     if place is None:
         return None
 
-    def gap(song: Song) -> float:
-        return section_gap(song, survey, place, cache)
-
-    before = gap(song)
+    before = section_gap(song, survey, place, cache)
     song = spoiling.spoil(song, place)
-    spoiled = after = gap(song)
+    spoiled = after = section_gap(song, survey, place, cache)
     rank, sentences = None, []
     for turn in range(taken):
         found = find_moves(song, Mixdown(song, cache), place, survey, most=FIRST)
@@ -253,7 +250,7 @@ def spoil_and_find(
         if not found:
             break
         song = edited(song, *found[0].edits)
-        after = gap(song)
+        after = section_gap(song, survey, place, cache)
         if spoiled - after >= until * (spoiled - before):
             break
     return Outcome(rank, before, spoiled, after, tuple(sentences))

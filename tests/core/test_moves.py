@@ -8,12 +8,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from bench.spoilings import at, edited, louder
 from ersatz.cli import main
 from ersatz.core.balance.lanes import Lanes, measure_lane
 from ersatz.core.balance.match import balance_song
 from ersatz.core.balance.pumping import PHASES, Ducked, recovered
 from ersatz.core.bands import NOMINAL_HZ
-from ersatz.core.edits import parse_edit
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import SCHEMA, find_moves, moves_document
@@ -42,20 +42,6 @@ def main_place(club_survey):
 @pytest.fixture(scope="module")
 def mix(balanced, cache, main_place):
     return measure_section(balanced, Mixdown(balanced, cache), main_place, main_place)
-
-
-def edited(song, *edits):
-    for edit in edits:
-        song = parse_edit(edit).apply(song)
-    return song
-
-
-def at(strip, name, value):
-    return {"kind": "set_strip", "strip": strip, "name": name, "value": value}
-
-
-def louder(song, by, *roles):
-    return edited(song, *(at(p.id, "gain_db", p.gain_db + by) for p in song.parts if p.role in roles))
 
 
 def mastered(song, by):

@@ -9,6 +9,7 @@ import numpy as np
 
 from ersatz.core.bands import hz_said
 from ersatz.core.edits import section_name
+from ersatz.core.edits.arrangement import strip_of
 from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
@@ -47,11 +48,6 @@ def changes(before: Song, after: Song, reasons: dict[str, str] | None = None) ->
     return out
 
 
-def strip_name(song: Song, strip: str) -> str:
-    found = song.strip(strip)
-    return found.name if found is not None else strip
-
-
 def _db(value: float) -> str:
     return minus(f"{value:+.1f} dB")
 
@@ -64,7 +60,7 @@ def _of_strip(old: Strip, new: Strip, song: Song) -> Iterator[str]:
     for to, send in new.sends.items():
         by = send.db - old.send_db(to)
         if to in old.sends and abs(by) >= LEAST_DB:
-            yield f"send to {strip_name(song, to)} {_db(by)}"
+            yield f"send to {strip_of(song, to).name} {_db(by)}"
     yield from _bands(old, new)
     if new.width != old.width:
         yield f"width {new.width:.2f}"

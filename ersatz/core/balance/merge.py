@@ -15,9 +15,9 @@ from ersatz.core.song.strips import AnyStrip
 
 Thing = TypeVar("Thing")
 #: What matching sets of every strip and of the master.
-OF_STRIPS, OF_PARTS, OF_MASTER = ("gain_db", "duck", "chain", "sends"), ("cells", "low_cut_hz", "patterns"), (
-    "eq", "width", "mono_below_hz",
-)  # fmt: skip
+OF_STRIPS = ("gain_db", "duck", "chain", "sends")
+OF_PARTS = ("cells", "low_cut_hz", "patterns")
+OF_MASTER = ("eq", "width", "mono_below_hz")
 
 
 @dataclass(frozen=True)

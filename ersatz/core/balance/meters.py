@@ -17,6 +17,8 @@ from ersatz.core.song.document import Song, with_strip
 from ersatz.core.song.strips import MASTER, Effect, Strip
 
 PER_BAR = 16
+#: Percent of the limiter's readings that lie under what counts.
+MOST_READINGS = 75
 FLOOR_DB = -90.0
 #: Effects that turn down, and what in them is make-up gain.
 DYNAMICS: dict[str, tuple[str, ...]] = {
@@ -64,6 +66,11 @@ def measure_reductions(mixdown: Mixdown, song: Song, strip: Strip, first: int, l
         for effect in strip.chain
         if effect.on and effect.kind in DYNAMICS
     }
+
+
+def most_limited_db(mixdown: Mixdown, first: int, last: int) -> float:
+    """What the limiter takes from most peaks of 1-based bars first..last, dB."""
+    return float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))
 
 
 def limiter_reduction_db(mixdown: Mixdown, first: int, last: int) -> list[float]:

@@ -14,7 +14,7 @@ import numpy as np
 
 from ersatz.core.balance.lanes import Lane, measure_lanes
 from ersatz.core.bands import NOMINAL_HZ
-from ersatz.core.gap.details import BETWEEN_DB
+from ersatz.core.gap.details import BETWEEN_DB, HEARD, SILENT_BETWEEN_DB
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song, with_each
 from ersatz.core.song.strips import CLOSED_DB, MASTER, AnyStrip
@@ -28,8 +28,6 @@ STEPS_DB = tuple(range(-9, 10, 3))
 LOWEST_HZ = 250.0
 #: A dB of change is worth this much of a dB that is off.
 RIDGE = 0.05
-#: Bands under this share of the mix's power say nothing; nor does anything so far under its average.
-HEARD, SILENT_DB = 1e-3, -30.0
 
 
 def solve_room(
@@ -69,7 +67,7 @@ def _off_db(
         if mix.power[rows].sum() < HEARD * mix.power.sum():
             continue
         was, now = (between_db((dry + gain * wet.frames)[rows].sum(axis=0)) for gain in (1.0, 10 ** (by_db / 10)))
-        a, b = max(mine.between_db + now - was, SILENT_DB), max(there.between_db, SILENT_DB)
+        a, b = max(mine.between_db + now - was, SILENT_BETWEEN_DB), max(there.between_db, SILENT_BETWEEN_DB)
         found.append(max(0.0, abs(a - b) - BETWEEN_DB))
     return float(np.mean(found)) if found else 0.0
 

@@ -9,7 +9,7 @@ from scipy import signal
 
 from ersatz.core.balance.clashes import Clash, Measured, find_clashes
 from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
-from ersatz.core.balance.meters import limiter_reduction_db
+from ersatz.core.balance.meters import most_limited_db
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song
@@ -21,8 +21,6 @@ LOW_TONES_HZ = (32.0, 140.0)
 TONE_FRAME = 32768
 #: A tone is this wide on both sides, and holds so much of the power there.
 TONE_WIDTH_OCTAVES, DWELLS = 1.5 / 12, 0.6
-#: What of the readings of the limiter counts: most of them lie under it.
-MOST_READINGS = 75
 
 
 def clashes_in(
@@ -47,7 +45,7 @@ def clashes_in(
         if part.id in lanes.lanes and part.role in ("bass", "chords", "lead", "noise", "perc"):
             x = mixdown.strip_samples(part.id, first, last)
             rings[part.id] = [(r.hz, r.over_db) for r in resonances_in((x[0] + x[1]) * 0.5, RATE_HZ)]
-    limited = float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))
+    limited = most_limited_db(mixdown, first, last)
     return find_clashes(
         Measured(song, lanes, theirs, survey.pump if survey else None, limited, rings, tones, song.sections[section].ducks)
     )

@@ -18,6 +18,8 @@ from ersatz.core.target.document import Spread, balanced, heard, in_balance
 #: Presence of a role, share of the bars; a hit's place, ms, and its velocity, 0..1; crest, dB; a third octave, dB; loudness, LU;
 #: what lies between hits, dB.
 PRESENCE, LATE_MS, VELOCITY, CREST_DB, BAND_DB, LOUDNESS_LU, BETWEEN_DB = 0.25, 5.0, 0.15, 3.0, 2.0, 1.0, 6.0
+#: Bands that have this share of the power are heard; so far under its average, dB, a band is silent between the hits.
+HEARD, SILENT_BETWEEN_DB = 1e-3, -30.0
 #: Of the steps that either side plays, those that may be the other's alone, percent.
 STEPS_PERCENT = 20.0
 #: Onsets per beat, and as a share of the reference's where that is more.
@@ -56,9 +58,11 @@ def groups(reference: Survey, remake: Survey, section: int, partner: int, spread
         Group("Third octaves at equal loudness", "section", tuple(_octaves(reference, remake, section, partner))),
         Group("Width by band", here, tuple(_width(bands, spread if here == "track" else None))),
         Group(
-            "Correlation by band", here, tuple(number(_hz(a), "", a.correlation, b.correlation, WIDTH_TOLERANCE) for a, b in bands)
+            "Correlation by band",
+            here,
+            tuple(_correlation(bands)),
         ),
-        Group("Crest by band", here, tuple(number(_hz(a), "dB", a.crest_db, b.crest_db, CREST_DB) for a, b in bands)),
+        Group("Crest by band", here, tuple(number(band_said(a), "dB", a.crest_db, b.crest_db, CREST_DB) for a, b in bands)),
         Group("What lies between hits by band", here, tuple(_between(bands))),
         Group("Onsets per beat by band", here, tuple(_onsets(bands))),
         Group("Loudness", "track", tuple(_loudness(reference, remake))),
@@ -66,7 +70,9 @@ def groups(reference: Survey, remake: Survey, section: int, partner: int, spread
     return tuple(g for g in found if g.figures)
 
 
-def _hz(band: StereoBand) -> str:
+def band_said(band: StereoBand) -> str:
+    """What a band is called."""
+
     def said(hz: float) -> str:
         return f"{hz / 1000:g}k" if hz >= 1000 else f"{hz:g}"
 
@@ -75,20 +81,25 @@ def _hz(band: StereoBand) -> str:
 
 def _width(bands: list[tuple[StereoBand, StereoBand]], spread: Spread | None) -> Iterator[Figure]:
     for k, (a, b) in enumerate(bands):
-        yield number(_hz(a), "", a.width, b.width, WIDTH_TOLERANCE, spread.width[k] if spread else None)
+        yield number(band_said(a), "", a.width, b.width, WIDTH_TOLERANCE, spread.width[k] if spread else None)
+
+
+def _correlation(bands: list[tuple[StereoBand, StereoBand]]) -> Iterator[Figure]:
+    for a, b in bands:
+        yield number(band_said(a), "", a.correlation, b.correlation, WIDTH_TOLERANCE)
 
 
 def _onsets(bands: list[tuple[StereoBand, StereoBand]]) -> Iterator[Figure]:
     for a, b in bands:
         if a.onsets_per_beat is not None and b.onsets_per_beat is not None:
             tolerance = max(ONSETS, ONSETS_SHARE * a.onsets_per_beat)
-            yield number(_hz(a), "", a.onsets_per_beat, b.onsets_per_beat, tolerance)
+            yield number(band_said(a), "", a.onsets_per_beat, b.onsets_per_beat, tolerance)
 
 
 def _between(bands: list[tuple[StereoBand, StereoBand]]) -> Iterator[Figure]:
     for a, b in bands:
         if a.between_db is not None and b.between_db is not None:
-            yield number(_hz(a), "dB", a.between_db, b.between_db, BETWEEN_DB)
+            yield number(band_said(a), "dB", a.between_db, b.between_db, BETWEEN_DB)
 
 
 def _octaves(reference: Survey, remake: Survey, section: int, partner: int) -> Iterator[Figure]:
@@ -150,8 +161,5 @@ def _loudness(reference: Survey, remake: Survey) -> Iterator[Figure]:
 
 
 def _by_bar(survey: Survey) -> dict[int, float]:
-    """Short-term loudness at each bar, by the window whose middle lies nearest to the bar's."""
-    grid, out = survey.tempo.grid, {}
-    for sample in survey.loudness.short_term:
-        out[int(np.floor(grid.bar_at(sample.t_s - 1.5)))] = max(sample.lufs, -60.0)
-    return out
+    """Short-term loudness at each bar, by the last window whose middle lies in it."""
+    return {int(np.floor(bar)): max(lufs, -60.0) for bar, lufs in survey.loudness_course()}

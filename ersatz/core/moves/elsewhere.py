@@ -8,13 +8,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from ersatz.core.balance.clashes import REGION_DB, REGIONS
 from ersatz.core.balance.solver import Powers, measure_powers
-from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, balance_db, levels_apart
+from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, levels_apart
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.model import change_db, response_db
-from ersatz.core.moves.readings import Reading
-from ersatz.core.moves.section import HZ, SectionMix
+from ersatz.core.moves.readings import leanings
+from ersatz.core.moves.section import SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 
@@ -42,15 +41,5 @@ class Elsewhere:
         change = np.array([change_db(self._song, after, name) for name in powers.ids])
         sums = (powers.parts * 10 ** (change[:, None] / 10)).sum(axis=0) + powers.rest
         level = 10 * np.log10(sums + 1e-14) + response_db(after.master)
-        return sum(_balance_gap(own, theirs) for own, theirs in zip(level, powers.targets))
-
-
-def _balance_gap(own_db: np.ndarray, theirs_db: np.ndarray) -> float:
-    """Of one section, in tolerances, as its readings count it."""
-    off = levels_apart(own_db, theirs_db)
-    mean = balance_db(off)
-    total = Reading("", "dB", 0.0, mean, mean, SECTION_TOLERANCE_DB).gap
-    for low, high in REGIONS.values():
-        by = float(off[(low <= HZ) & (high >= HZ)].mean())
-        total += Reading("", "dB", 0.0, by, by, REGION_DB).gap
-    return total
+        off = (levels_apart(own, theirs) for own, theirs in zip(level, powers.targets))
+        return sum(r.gap for row in off for r in leanings(row, SECTION_TOLERANCE_DB))

@@ -7,7 +7,7 @@ tolerances, so that taking the first one in turn brings the gap down every time.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from ersatz.core.gap.plans import counterparts
@@ -131,8 +131,7 @@ def try_moves(
     guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
     found = []
     for k, (_, opened, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
-        tried = _measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey)
-        found.append(replace(tried, move=replace(tried.move, elsewhere=round(opened, 3))))
+        found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey, opened))
         progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
         if sum(t.is_offered for t in found) >= enough:
             break
@@ -141,7 +140,7 @@ def try_moves(
 
 def _measured(
     mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], mixdown: Mixdown,
-    survey: Survey,
+    survey: Survey, elsewhere: float,
 ) -> Tried:  # fmt: skip
     heard = readings(measure_again(mix, after, mixdown.varied(after)), survey)
     closes, opens = _closed(before, heard), _closed(heard, before)
@@ -158,7 +157,7 @@ def _measured(
     )
     move = Move(
         digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
-        proposal.edits, round(closes - opens, 3),
+        proposal.edits, round(closes - opens, 3), round(elsewhere, 3),
     )  # fmt: skip
     return Tried(move, opens)
 

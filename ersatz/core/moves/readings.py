@@ -14,7 +14,7 @@ import numpy as np
 from ersatz.core.balance.clashes import MOST_LIMITED_DB, REGION_DB, REGIONS, WEIGHTS, Clash, Measured, find_clashes
 from ersatz.core.balance.lanes import Lanes, reference_db
 from ersatz.core.balance.pumping import pumping_curve, rate_of
-from ersatz.core.gap.details import BETWEEN_DB, CREST_DB
+from ersatz.core.gap.details import BETWEEN_DB, CREST_DB, HEARD, SILENT_BETWEEN_DB, band_said
 from ersatz.core.gap.figures import DEPTH_TOLERANCE_DB, SWING_TOLERANCE, WIDTH_TOLERANCE, release_tolerance_ms
 from ersatz.core.gap.sections import (
     BALANCE_TOLERANCE_DB,
@@ -29,7 +29,7 @@ from ersatz.core.gap.sections import (
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell
-from ersatz.core.survey.document import ROLES, StereoBand, Survey
+from ersatz.core.survey.document import ROLES, SHORT_TERM_S, StereoBand, Survey
 from ersatz.core.target.document import in_balance
 
 #: Differences further than this many tolerances count little more: one figure doesn't decide alone.
@@ -40,12 +40,6 @@ CLASH_TOLERANCE_DB = 3.0
 EVENTS = {"riser": "riser", "snare roll": "snare roll", "gap": "gap"}
 SURE_EVENT = 0.5
 WIDE_HZ, LOW_HZ = 270.0, 120.0
-#: Window of short-term loudness, which ends at its time (EBU Tech 3341).
-SHORT_TERM_S = 3.0
-#: Crest and what lies between the hits are read of bands that have this share of the power.
-HEARD = 1e-3
-#: So far under its average a band is silent between the hits, whatever is left, dB.
-SILENT_BETWEEN_DB = -30.0
 #: A role may enter so many bars earlier or later; it goes on where it plays in most bars from then on.
 ENTRY_BARS, GOES_ON = 2.0, 0.8
 #: What is there or isn't (a role, a riser, anything new the second time) counts three tolerances.
@@ -102,13 +96,17 @@ def difference_db(mix: SectionMix, survey: Survey) -> np.ndarray:
 
 def _balance(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     off = difference_db(mix, survey)
-    mean = balance_db(off)
-    tolerance = BALANCE_TOLERANCE_DB if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB
-    yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance)
+    yield from leanings(off, BALANCE_TOLERANCE_DB if mix.theirs == survey.main_section() else SECTION_TOLERANCE_DB)
     worst = float(max(off[in_balance()], key=abs))
     yield Reading("Balance, worst band", "dB", 0.0, worst, worst, BAND_TOLERANCE_DB)
+
+
+def leanings(off_db: np.ndarray, tolerance_db: float) -> Iterator[Reading]:
+    """The mean distance of a balance that is off by so much per third octave, and by how much each region leans."""
+    mean = balance_db(off_db)
+    yield Reading("Balance, mean", "dB", 0.0, mean, mean, tolerance_db)
     for name, (low, high) in REGIONS.items():
-        by = float(off[(low <= HZ) & (high >= HZ)].mean())
+        by = float(off_db[(low <= HZ) & (high >= HZ)].mean())
         yield Reading(f"Balance, {name}", "dB", 0.0, by, by, REGION_DB)
 
 
@@ -186,11 +184,6 @@ def _hits(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
         yield Reading(f"Crest, {name}", "dB", theirs.crest_db, own.crest_db, own.crest_db - theirs.crest_db, CREST_DB)
         there, here = (max(v, SILENT_BETWEEN_DB) for v in (theirs.between_db, own.between_db))
         yield Reading(f"Between hits, {name}", "dB", there, here, here - there, BETWEEN_DB)
-
-
-def band_said(band: StereoBand) -> str:
-    low, high = (f"{hz / 1000:g}k" if hz >= 1000 else f"{hz:g}" for hz in (band.low_hz, band.high_hz))
-    return f"{low} to {high} Hz"
 
 
 def _entries(mix: SectionMix, survey: Survey) -> Iterator[Reading]:

@@ -18,9 +18,10 @@ from ersatz.core.edits import edit_json
 from ersatz.core.edits.sound import SetEffects
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects.chain import settings_of
+from ersatz.core.gap.details import band_said
 from ersatz.core.moves.model import PEAK_OVER_DB
 from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, Rule, about, best_of, off_by, set_strip
-from ersatz.core.moves.readings import EVENTS, band_said, clash_figure, clashes_of, difference_db
+from ersatz.core.moves.readings import EVENTS, clash_figure, clashes_of, difference_db
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.moves.within import entries, levels, low_cuts, rises, variations
 from ersatz.core.song.document import PUMP

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars
-from ersatz.core.balance.meters import limiter_reduction_db
+from ersatz.core.balance.meters import most_limited_db
 from ersatz.core.balance.pumping import DROP_BARS, SUSTAINED, Ducked, measure_ducked
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.loudness import mean_lufs
@@ -25,8 +25,6 @@ from ersatz.core.survey.spectrum import bands_of_samples
 HZ = np.array(NOMINAL_HZ, float)
 #: So many bars stand for a section that isn't a drop, which may grow all along.
 OTHER_BARS = 16
-#: What the limiter takes of most peaks.
-MOST_READINGS = 75
 
 
 @dataclass(frozen=True)
@@ -54,7 +52,7 @@ def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Se
     lanes = measure_lanes(mixdown, first, last)
     ducked = measure_ducked(song, mixdown, first, last)
     mix = mixdown.strip_samples(MASTER, first, last)
-    limited = _limited(mixdown, first, last)
+    limited = most_limited_db(mixdown, first, last)
     return SectionMix(song, place, theirs, lanes, mean_lufs(mix, RATE_HZ), limited, ducked, bands_of_samples(mix, RATE_HZ))
 
 
@@ -76,7 +74,7 @@ def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
     x = mixdown.strip_samples(MASTER, first, last)
     return replace(
         mix, song=after, lanes=Lanes(first, last, lanes), ducked=ducked, lufs=mean_lufs(x, RATE_HZ),
-        limited_db=_limited(mixdown, first, last), bands=bands_of_samples(x, RATE_HZ),
+        limited_db=most_limited_db(mixdown, first, last), bands=bands_of_samples(x, RATE_HZ),
     )  # fmt: skip
 
 
@@ -99,7 +97,3 @@ def _is_fed_other(before: Song, after: Song, name: str, changed: list[str]) -> b
     feeds = {s.id for song in (before, after) for s in song.strips() if name in s.sends}
     others = {s.id for s in (*after.buses, *after.returns) if s != before.strip(s.id)}
     return _is_other(before, after, name) or bool(feeds & (set(changed) | others))
-
-
-def _limited(mixdown: Mixdown, first: int, last: int) -> float:
-    return float(np.percentile(limiter_reduction_db(mixdown, first, last), MOST_READINGS))

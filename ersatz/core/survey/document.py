@@ -20,6 +20,8 @@ SCHEMA = "ersatz.survey/1"
 ROLES = ("kick", "clap", "hats", "perc", "bass", "chords", "lead", "noise")
 Label = Literal["intro", "build", "drop", "breakdown", "bridge", "outro"]
 LABELS: tuple[Label, ...] = ("intro", "build", "drop", "breakdown", "bridge", "outro")
+#: Window of short-term loudness (EBU Tech 3341), which ends at its time.
+SHORT_TERM_S = 3.0
 #: Below this a tempo is said to be uncertain, and a draft asks for one.
 STEADY_CONFIDENCE = 0.5
 
@@ -468,6 +470,12 @@ class Survey:
                 if bar <= self.bars and self.presence.kick[bar - 1] > 0.5:
                     out += [grid.seconds_of_bar(bar + i / pattern.steps_per_bar) for i in steps]
         return np.array(out)
+
+    def loudness_course(self) -> list[tuple[float, float]]:
+        """Short-term loudness as (bar on the track's own grid, LUFS): a window ends at its time, its middle says where the loudness
+        is."""
+        grid = self.tempo.grid
+        return [(grid.bar_at(s.t_s - SHORT_TERM_S / 2), s.lufs) for s in self.loudness.short_term]
 
     def main_section(self) -> int:
         """Index of the section that matters most: the loudest drop, or the loudest of all if there is no drop."""

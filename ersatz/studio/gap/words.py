@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ersatz.core.words import minus
+from ersatz.core.words import rounded
 
 #: Decimals per unit, as the trade writes them.
 DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, "%": 1, "": 2}
@@ -13,7 +13,5 @@ def figure_text(value: float | str | None, unit: str, sign: bool = False) -> str
         return ""
     if isinstance(value, str):
         return value.replace("b ", "♭ ").replace("# ", "♯ ")
-    shown = f"{value:{'+' if sign else ''}.{DECIMALS[unit]}f}"
-    if not shown.strip("+-0."):
-        shown = shown.lstrip("+-")
-    return minus(shown)
+    shown = rounded(value, DECIMALS[unit])
+    return f"+{shown}" if sign and value > 0 and shown.strip("0.") else shown

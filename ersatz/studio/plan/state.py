@@ -17,9 +17,6 @@ from ersatz.core.voices import library
 from ersatz.studio.models import Remake, Revision
 from ersatz.studio.shared.edit import Steps, shown_on, steps
 
-#: Length of the window of short-term loudness, EBU Tech 3341.
-SHORT_TERM_S = 3.0
-
 
 @dataclass(frozen=True)
 class OwnSection:
@@ -213,7 +210,7 @@ def _sounds_by_role() -> dict[str, list[ShippedSound]]:
 
 
 def _reference(survey: Survey, target: Target | None) -> ReferencePlan:
-    grid, energy = survey.tempo.grid, survey.energy
+    energy = survey.energy
     return ReferencePlan(
         bars=survey.bars,
         sections=[TheirSection(s.label, s.start_bar, s.bars) for s in survey.sections],
@@ -222,7 +219,7 @@ def _reference(survey: Survey, target: Target | None) -> ReferencePlan:
         changes=survey.changes,
         level=[round(v, 1) for v in energy.full_db],
         curves=MeasuredCurves(
-            loudness=[(grid.bar_at(s.t_s - SHORT_TERM_S / 2) - 1, s.lufs) for s in survey.loudness.short_term],
+            loudness=[(bar - 1, lufs) for bar, lufs in survey.loudness_course()],
             brightness=[(k + 0.5, round(h - f, 2)) for k, (h, f) in enumerate(zip(energy.high_db, energy.full_db))],
         ),
     )

@@ -164,6 +164,5 @@ def reference_track(reference: Reference, survey: Survey) -> ReferenceTrack:
 
 
 def loudness_course(survey: Survey) -> list[tuple[float, float]]:
-    """[bar on the track's own grid, LUFS]: the window ends at t, its middle says where the loudness is."""
-    grid = survey.tempo.grid
-    return [(round(grid.bar_at(s.t_s - 1.5), 2), s.lufs) for s in survey.loudness.short_term]
+    """[bar on the track's own grid, LUFS], as pages draw it."""
+    return [(round(bar, 2), lufs) for bar, lufs in survey.loudness_course()]
