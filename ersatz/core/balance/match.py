@@ -19,7 +19,7 @@ from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
 from ersatz.core.balance.lanes import measured_bars
-from ersatz.core.balance.pumping import own_pump
+from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.solver import inside, measure_powers, solve_strips
@@ -267,13 +267,14 @@ def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> So
     wanted, pump = survey.pump, song.curve(PUMP)
     if wanted.depth_db <= 0 or pump is None:
         return song
-    main = survey.main_section()
+    first, last = measured_bars(song, survey.main_section(), DROP_BARS)
     for turn in range(MOST_TURNS):
         step(turn / MOST_TURNS)
-        own = own_pump(song, render(song), main)
-        if own.depth_db <= 0:
+        own = measure_ducked(song, render(song), first, last)
+        if own is None or own.depth_db < LEAST_DB:
             return song
-        ratio, stretch = wanted.depth_db / own.depth_db, wanted.release_ms / max(own.release_ms, 1.0)
+        release_ms = own.release_beats() * song.grid.beat_s * 1000
+        ratio, stretch = wanted.depth_db / own.depth_db, wanted.release_ms / max(release_ms, 1.0)
         if abs(own.depth_db - wanted.depth_db) <= NEARLY_DB and abs(stretch - 1) <= NEARLY:
             return song
         song = with_each(song, lambda strip, ratio=ratio: _ducked_by(strip, ratio))  # type: ignore[misc]
@@ -308,6 +309,6 @@ def survey_remake(mix: Audio, mixdown: Mixdown, progress: Progress = lambda phas
     source = Source(f"{song.title}.wav", round(mix.duration_s, 3), mix.rate_hz, mix.channels, song.sha())
     plan = tuple(SectionCorrection(s.label, bar, s.bars) for bar, s in song.placed())
     known = Corrections(song.bpm, 0.0, song.tonic, song.mode, plan, song.grid.beats_per_bar)
-    found = survey_audio(mix, source, known, progress)
+    found = survey_audio(mix, source, known, progress, asks_pump=False)
     tempo = replace(found.tempo, swing_percent=song.swing_percent, swing_confidence=1.0)
     return replace(found, tempo=tempo, pump=own_pump(song, mixdown, min(found.main_section(), len(song.sections) - 1)))

@@ -45,10 +45,13 @@ class Ducked:
         return float(-self.gain_db.min())
 
     def release_beats(self) -> float:
-        """From the lowest place to within RELEASED_DB of full recovery."""
-        low = int(self.gain_db.argmin())
-        back = np.flatnonzero(np.roll(self.gain_db, -low) >= -RELEASED_DB)
-        return float(back[0]) / PHASES if len(back) else 1.0
+        return release_beats(self.gain_db)
+
+
+def release_beats(gain_db: np.ndarray) -> float:
+    """From the lowest place to within RELEASED_DB of full recovery; shape (PHASES,)."""
+    back = np.flatnonzero(np.roll(gain_db, -int(gain_db.argmin())) >= -RELEASED_DB)
+    return float(back[0]) / PHASES if len(back) else 1.0
 
 
 def measure_ducked(song: Song, mixdown: Mixdown, first: int, last: int) -> Ducked | None:
@@ -93,7 +96,7 @@ def own_pump(song: Song, mixdown: Mixdown, main: int) -> Pump:
     return Pump(
         depth_db=round(depth, 2),
         rate=rate,
-        release_ms=round(Ducked((), np.zeros((0, PHASES)), curve).release_beats() * beat_ms, 1),
+        release_ms=round(release_beats(curve) * beat_ms, 1),
         curve_db=tuple(round(float(v), 2) + 0.0 for v in over),
         confidence=1.0,
         bands=bands,

@@ -71,18 +71,21 @@ def survey_audio(
     source: Source,
     corrections: Corrections = NO_CORRECTIONS,
     progress: Progress = lambda phase, fraction: None,
+    asks_pump: bool = True,
 ) -> Survey:
-    """Survey decoded audio."""
+    """Survey decoded audio; `asks_pump` as of `survey_track`."""
     progress("transforming", 0.1)
-    return survey_track(Track(audio, source), corrections, progress)
+    return survey_track(Track(audio, source), corrections, progress, asks_pump)
 
 
 @_one_thread
 def survey_track(
-    track: Track, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None
-) -> Survey:
+    track: Track, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None,
+    asks_pump: bool = True,
+) -> Survey:  # fmt: skip
     """Corrections replace the measured grid, key or sections before what depends on them is measured; the document then
-    holds them, so that measured and corrected can be told apart."""
+    holds them, so that measured and corrected can be told apart. Where the pump is known by other means it isn't asked for, and
+    can't be told."""
     shared = track.shared
     progress("tempo and bar lines", 0.35)
     tempo = _tempo(track, corrections)
@@ -97,8 +100,10 @@ def survey_track(
     bar_spans = [(s.start, s.bars) for s in spans]
     drops = [i for i, s in enumerate(spans) if s.label == "drop"]
     progress("pump", 0.75)
+    if not asks_pump:
+        pump = no_pump(len(spans), told=False)
     # Without a beat there is nothing that a ducker could follow.
-    if tempo.is_steady:
+    elif tempo.is_steady:
         pump = measure_pump(track.levels(bars), bars, hits, presence, bar_spans, drops)
     else:
         pump = no_pump(len(spans))
