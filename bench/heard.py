@@ -16,7 +16,9 @@ from bench.served import opened
 from bench.song import bench_song
 
 #: So many bars of the loop, and where in a pass the touch falls.
-LOOP_BARS, INTO = 1, 0.35
+LOOP_BARS, INTO = 1, 0.45
+#: A touch that isn't found in what was recorded is made so often.
+TRIES = 3
 #: The difference rises by this much, dB, over what two untouched passes differ by.
 CLEARLY_DB = 12.0
 WINDOW = 128
@@ -117,7 +119,7 @@ def milliseconds(page: Any, strip: str, what: str, bpm: float) -> float:
     length_s = LOOP_BARS * 4 * 60 / bpm
     page.evaluate(NEAR, [strip])
     page.evaluate("window.heard.clear()")
-    played(page, (2 + INTO) * length_s)
+    played(page, (1 + INTO) * length_s)
     touched = touch(page, strip, TOUCHES[what])
     played(page, 0.7 * length_s)
     return heard_after(page.evaluate("window.heard.take()"), touched, length_s)
@@ -156,21 +158,29 @@ def undo(page: Any) -> None:
     page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
 
 
+def touched_once(page: Any, strip: str, what: str, bpm: float) -> float:
+    """As `milliseconds`; the page is left as it was found."""
+    was = page.evaluate("window.heard.player.overlay.base.listen")
+    found = milliseconds(page, strip, what, bpm)
+    if what == "solo":
+        touch(page, strip, TOUCHES[what])
+        page.wait_for_timeout(1500)
+        return found
+    if what == "fader":
+        touch(page, strip, LET_GO)
+    page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
+    undo(page)
+    return found
+
+
 def all_touches(page: Any, strip: str, bpm: float, times: int = 3) -> dict[str, float]:
     """Medians, ms; the lane of the strip is in hand. The page is left as it was found."""
     out: dict[str, list[float]] = {}
     for _ in range(times):
         for what in TOUCHES:
-            was = page.evaluate("window.heard.player.overlay.base.listen")
-            out.setdefault(what, []).append(milliseconds(page, strip, what, bpm))
-            if what == "solo":
-                touch(page, strip, TOUCHES[what])
-                page.wait_for_timeout(1500)
-                continue
-            if what == "fader":
-                touch(page, strip, LET_GO)
-            page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
-            undo(page)
+            # Where the machine stalls, two passes differ by more than any touch, and none is found: measured again.
+            tries = (touched_once(page, strip, what, bpm) for _ in range(TRIES))
+            out.setdefault(what, []).append(next(filter(math.isfinite, tries), math.inf))
         out.setdefault("true render", []).append(true_render_ms(page, strip))
         undo(page)
     return {what: statistics.median(values) for what, values in out.items()}

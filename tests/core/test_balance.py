@@ -32,6 +32,9 @@ from ersatz.core.survey.document import SectionBands
 from ersatz.core.survey.spectrum import bands_of_samples
 from ersatz.core.target.document import in_balance
 
+# What its tests share is made once.
+pytestmark = pytest.mark.xdist_group("balance")
+
 HZ = np.array(NOMINAL_HZ, float)
 
 

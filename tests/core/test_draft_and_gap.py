@@ -22,6 +22,9 @@ from ersatz.core.pitch import Key
 from ersatz.core.song.document import PUMP
 from ersatz.core.styles import STYLES, choose_style
 
+# What its tests share is made once.
+pytestmark = pytest.mark.xdist_group("draft_and_gap")
+
 
 def test_matching_can_be_ended_at_any_time(club_survey, song):
     """Progress is told all along, and what it raises ends the work: nobody waits for a phase to be over."""
