@@ -78,6 +78,13 @@ def _parser() -> argparse.ArgumentParser:
     apply.add_argument("--take", metavar="1[,3,...]", help="these moves; all where none are named")
     apply.add_argument("--out", type=Path, required=True, metavar="SONG2.json")
 
+    own = commands.add_parser("own", help="tell how much of a reference's tune, chords and rhythm a song takes over")
+    own.add_argument("track", type=Path, help="the reference's audio")
+    own.add_argument("song", type=Path, metavar="SONG.json")
+    own.add_argument("--survey", type=Path, metavar="SURVEY.json", help="of the track, where there is one")
+    own.add_argument("--samples", type=Path, metavar="DIR", help="where the song's own samples lie")
+    own.add_argument("--json", type=Path, metavar="OUT")
+
     gap = commands.add_parser("gap", help="compare a remake with its reference")
     gap.add_argument("reference", type=Path)
     gap.add_argument("remake", type=Path)

@@ -89,7 +89,9 @@ class House(Server):
         references, drafts = seed_count("REFERENCES"), seed_count("DRAFTS")
         self._references, self._drafts = iter(range(2, references + 1)), iter(range(1, drafts + 1))
         #: The target, and the remake that is measured and that no test changes.
-        self.target, self.remake = f"/targets/{references + 1}/", f"/remakes/{drafts + 1}/"
+        self.target, self.remake = f"/targets/{references + 2}/", f"/remakes/{drafts + 1}/"
+        #: The remake whose tune is its reference's.
+        self.copy = f"/remakes/{drafts + 2}/"
 
     #: The reference that no test changes.
     reference = "/references/1/"

@@ -17,9 +17,11 @@ from django.contrib.auth import get_user_model  # noqa: E402
 from ersatz.core.audio import Audio, read_audio, write_audio  # noqa: E402
 from ersatz.core.mixdown.render import RATE_HZ  # noqa: E402
 from ersatz.core.song.document import Song  # noqa: E402
+from ersatz.core.survey.document import Survey  # noqa: E402
 from ersatz.studio.middleware import LOCAL_USER  # noqa: E402
 from ersatz.studio.models import Measurement, Reference, Remake  # noqa: E402
 from ersatz.studio.shared.targets import make_target  # noqa: E402
+from tests.tunes import TUNE, playing, recording, survey_of_recording  # noqa: E402
 
 #: One for each test that corrects its survey, and the first for all that don't; drafts for those that edit one.
 REFERENCES, DRAFTS = 6, 24
@@ -50,6 +52,19 @@ def main(folder: Path) -> None:
     read = Remake.objects.create(owner=user, reference=references[0], title="Draft to look at")
     read.start(Song.from_json(song), "Drafted from the reference")
     Measurement.objects.create(remake=read, sha=Song.from_json(song).sha(), survey_json=survey)
+    # One whose tune is the reference's.
+    tune = survey_of_recording(Survey.from_json(survey)).to_json()
+    played = recording(TUNE)
+    original = Reference.objects.create(
+        owner=user, title="A tune", file_name="tune.wav", stored_name="original.wav", survey_json=tune, measured_json=tune
+    )
+    original.folder.mkdir(parents=True)
+    for path in (original.audio_path, original.listening_path):
+        write_audio(path, played)
+    copied = playing(Song.from_json(song), "lead", TUNE)
+    copy = Remake.objects.create(owner=user, reference=original, title="The same again")
+    copy.start(copied, "Drafted from the reference")
+    Measurement.objects.create(remake=copy, sha=copied.sha(), survey_json=survey)
     make_target(user, title="House of the pier", members=[], style="tech-house")
 
 

@@ -2,7 +2,7 @@
 
 import pytest
 
-from tests.browser.waits import is_saved
+from tests.browser.waits import is_saved, undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -51,4 +51,25 @@ def test_the_map_opens_the_section_that_is_chosen_there(page, house):
     cell.click()
     page.wait_for_url("**section=0")
     page.locator("#gap-map td.chosen[data-section='0']").first.wait_for()
+    assert not page.problems
+
+
+def test_what_is_taken_over_is_seen_and_varied(page, house):
+    page.goto(f"{house.copy}gap/")
+    hook = page.locator(".own-facet[data-facet='Hook']")
+    hook.locator("b.taken").wait_for()
+    before = float(hook.locator("b.taken").inner_text())
+    assert before > 0.5 and "as the reference’s bars" in hook.locator("p").inner_text()
+    assert hook.locator("svg .refbox").count() and hook.locator("svg .ownbox").count()
+    hook.get_by_text("Vary this").click()
+    take = hook.locator("li").filter(has_text="written anew").first
+    page.evaluate("import('/static/studio/frame.js').then(({ player }) => { window.playing = player; })")
+    take.get_by_role("button", name="Hear").click()
+    page.wait_for_function("() => window.playing.isPlaying && window.playing.tracks.remake.url.includes('/with/')")
+    take.get_by_role("button", name="Apply").click()
+    undo_says(page, "written anew")
+    page.wait_for_function(
+        "before => Number(document.querySelector('[data-facet=Hook] b')?.textContent) < before",
+        arg=before,
+    )
     assert not page.problems

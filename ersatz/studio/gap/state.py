@@ -56,7 +56,10 @@ class GapDrawing:
 
 @dataclass(frozen=True)
 class GapState(Steps):
+    """`names` of the parts by id."""
+
     bars: int
+    names: dict[str, str]
 
 
 @dataclass(frozen=True)
@@ -109,7 +112,7 @@ class GapProgress:
 
 @shown_on("gap")
 def gap_state(remake: Remake, revision: Revision, part: str = "") -> GapState:
-    return GapState(**vars(steps(remake, revision)), bars=revision.song.bars)
+    return GapState(**vars(steps(remake, revision)), bars=revision.song.bars, names={p.id: p.name for p in revision.song.parts})
 
 
 def own_place(revision: Revision, reference: Survey, section: int) -> int | None:

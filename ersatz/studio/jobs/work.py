@@ -25,6 +25,7 @@ from ersatz.core.balance.remeasure import has_plan_of, with_section
 from ersatz.core.errors import Cancelled, ErsatzError, UnusableAudio
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import find_moves
+from ersatz.core.own import measure_own, varied
 from ersatz.core.serial import to_json
 from ersatz.core.survey import survey_track
 from ersatz.core.survey.document import Survey
@@ -37,6 +38,7 @@ from ersatz.studio.shared.courses import remember_figures
 from ersatz.studio.shared.drafts import begin_draft
 from ersatz.studio.shared.exports import export_path, write_export
 from ersatz.studio.shared.frame import latest_measurement
+from ersatz.studio.shared.own import compared_with, heard_of, own_key
 from ersatz.studio.shared.renders import mixdown_of, render_cache
 from ersatz.studio.shared.targets import follow_corrections
 from ersatz.studio.sweep import give_up_reserve
@@ -256,6 +258,23 @@ def _moves(job: Job, report: Progress) -> None:
     job.save(update_fields=["options"])
 
 
+def _own(job: Job, report: Progress) -> None:
+    """How much of the reference's recording the song as it stands takes over."""
+    remake, revision = _at_hand(job)
+    found = compared_with(remake)
+    if found is None:
+        raise ErsatzError("There is no recording to compare with.")
+    track, survey = found
+    report("hearing the reference’s notes", 0.1)
+    heard = heard_of(track, survey)
+    report("comparing", 0.6)
+    own = measure_own(revision.song, survey, heard, read_audio(track.audio_path), OwnSample.objects.finder(remake.owner))
+    report("varying", 0.8)
+    told = {"own": to_json(own), "varied": to_json(varied(revision.song, own, heard))}
+    job.options = {**job.options, "key": own_key(track, survey, revision.sha), **told}
+    job.save(update_fields=["options"])
+
+
 def _take(remake: Remake, edit: TakeMatch) -> None:
     """Applies what was worked out on a song to the song as it stands by now."""
     while True:
@@ -285,6 +304,7 @@ WORK: dict[str, Callable[[Job, Progress], None]] = {
     Job.Kind.BALANCE: _balance,
     Job.Kind.MOVES: _moves,
     Job.Kind.SECTION: _section,
+    Job.Kind.OWN: _own,
 }
 assert set(WORK) == set(Job.Kind.values)
 SINGLE_WORKER = settings.HUEY["huey_class"] == "huey.SqliteHuey"

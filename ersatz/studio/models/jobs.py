@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.utils import timezone
 
 from ersatz.core.moves import Move
+from ersatz.core.own import Own, Varied
 from ersatz.studio.models.references import Reference
 from ersatz.studio.models.remakes import Remake
 
@@ -24,7 +25,8 @@ class StripChange(TypedDict):
 
 
 class JobState(TypedDict):
-    """`url` is where it is looked at; `changes` of a balance, `moves` of a search; `fraction` 0..1."""
+    """`url` is where it is looked at; `changes` of a balance, `moves` of a search, `own` of what is taken over, None before it is
+    measured, and `varied` for what could be played in its place; `fraction` 0..1."""
 
     id: int
     url: str
@@ -35,6 +37,8 @@ class JobState(TypedDict):
     message: str
     changes: list[StripChange]
     moves: list[Move]
+    own: Own | None
+    varied: list[Varied]
 
 
 class Job(models.Model):
@@ -47,6 +51,7 @@ class Job(models.Model):
         BALANCE = "balance", "Balance"
         MOVES = "moves", "Find the next moves"
         SECTION = "section", "Measure a section"
+        OWN = "own", "Measure what is taken over"
 
     class State(models.TextChoices):
         QUEUED = "queued"
@@ -96,4 +101,6 @@ class Job(models.Model):
             "message": self.message,
             "changes": self.options.get("changes", []),
             "moves": self.options.get("moves", []),
+            "own": self.options.get("own"),
+            "varied": self.options.get("varied", []),
         }

@@ -9,6 +9,7 @@ import { follow } from "./http.js";
 import { isForPage } from "./keys.js";
 import { listeningTools } from "./listening.js";
 import { MovesPanel } from "./moves.js";
+import { OwnPanel } from "./own.js";
 import { drawProgress } from "./progress.js";
 import { LIMITS } from "./vocabulary.js";
 
@@ -20,6 +21,9 @@ let gap = readJson("drawing");
 const WORTH_SAYING_DB = 2;
 /** Names of the rows stand in so much on the left of the bars, px. */
 const HEAD = 128;
+
+/** @type {OwnPanel | null} */
+let own = null;
 
 const openSection = (/** @type {number} */ i) => location.assign(`?section=${i}`);
 
@@ -109,7 +113,7 @@ function drawAll() {
   loudness();
 }
 drawProgress(byId("gap-progress"), gap);
-redrawn(drawAll);
+redrawn(() => { drawAll(); own?.draw(); });
 
 /** Groups of figures that are open stay so.
  *  @param {Element} from
@@ -137,7 +141,10 @@ async function renew() {
   drawProgress(byId("gap-progress"), gap);
   drawAll();
   showSteps(gap);
-  if (panel && gap.sha !== before) panel.look();
+  if (gap.sha !== before) {
+    panel?.look();
+    own?.look();
+  }
   const job = /** @type {HTMLElement | null} */ (document.querySelector("#gap-notice .job"));
   if (job) ended(await follow(dataOf(job, "job"), job));
 }
@@ -161,6 +168,12 @@ const panel = gap.own && player ? new MovesPanel({
   list: byId("moves-list"), says: byId("moves-says"), progress: byId("moves-progress"), url: dataOf(byId("moves"), "url"), place: gap.own.place,
   bars: [gap.own.first, gap.own.last], listen: () => gap.listen, player, send,
 }) : null;
+const ownHost = document.getElementById("own");
+own = ownHost && player ? new OwnPanel({
+  host: byId("own-facets"), says: byId("own-says"), url: dataOf(ownHost, "url"), bars: () => Math.max(gap.reference.bars, gap.remake.bars),
+  names: () => gap.names, listen: () => gap.listen, player, send,
+}) : null;
+own?.look();
 if (panel) panel.look();
 else byId("moves-says").textContent = "the song has no such section";
 showSteps(gap);

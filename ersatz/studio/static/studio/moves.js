@@ -3,8 +3,8 @@
 
 import { button, node } from "./dom.js";
 import { minus } from "./draw.js";
+import { hearWith } from "./hearing.js";
 import { follow, post, progressElement } from "./http.js";
-import { louderDb, packedUrl } from "./variant.js";
 
 /** @typedef {import("./states").Move} Move */
 
@@ -114,23 +114,13 @@ export class MovesPanel {
     return edits.length === 1 ? edits[0] : { kind: "several", said: sentence, edits };
   }
 
-  /** Both at the loudness of the song as it is: neither wins by being louder.
-   *  @param {Move} move
+  /** @param {Move} move
    *  @param {boolean} isAfter */
   async #hear(move, isAfter) {
     if (this.player.isHidden) return;
-    const wanted = `${move.id}.${isAfter ? "after" : "before"}`, { player } = this, [first, last] = this.bars;
+    const wanted = `${move.id}.${isAfter ? "after" : "before"}`;
     this.heard = wanted;
     this.draw();
-    player.hear("remake");
-    if (!player.loop || player.loop.start !== first - 1) {
-      player.loop = { start: first - 1, end: last };
-      player.seek(first - 1);
-    }
-    const url = isAfter ? await packedUrl(this.listen(), { edit: this.#edit(move) }) : this.listen();
-    const louder = isAfter ? await louderDb(url, this.bars) : 0;
-    if (this.heard !== wanted) return;
-    player.replaceRemake(url, { louderDb: louder });
-    if (!player.isPlaying) player.play();
+    await hearWith(this.player, this.bars, this.listen(), isAfter ? this.#edit(move) : null, () => this.heard === wanted);
   }
 }

@@ -193,6 +193,13 @@ export interface Event {
   confidence: number;
 }
 
+export interface Facet {
+  name: string;
+  share: number | null;
+  said: string;
+  passages: Passage[];
+}
+
 export interface Figure {
   name: string;
   unit: string;
@@ -258,6 +265,7 @@ export interface GapState {
   history: [number, string][];
   milestones: Version[];
   bars: number;
+  names: Record<string, string>;
 }
 
 export interface Groove {
@@ -287,6 +295,8 @@ export interface JobState {
   message: string;
   changes: StripChange[];
   moves: Move[];
+  own: Own | null;
+  varied: Varied[];
 }
 
 export interface Key {
@@ -507,6 +517,11 @@ export interface OtherState {
   part: string;
 }
 
+export interface Own {
+  facets: Facet[];
+  cuts: [string, number][];
+}
+
 export interface OwnSection {
   id: string;
   name: string;
@@ -534,6 +549,15 @@ export interface PartState {
   sound: SoundState;
   effects: EffectState[];
   ducker: Effect | null;
+}
+
+export interface Passage {
+  bar: number;
+  bars: number;
+  reference_bars: number[];
+  share: number;
+  semitones: number;
+  part: string;
 }
 
 export interface Pattern {
@@ -876,6 +900,12 @@ export interface SurveyDrawing {
   bass: [number, number, number, string, string, number, number][];
 }
 
+export interface Take {
+  said: string;
+  edit: Record<string, any>;
+  share: number;
+}
+
 export interface TargetDrawing {
   key: Key;
   sections: Section[];
@@ -984,6 +1014,13 @@ export interface TransitionKind {
 export interface TwoSurveys {
   a: SurveyDrawing;
   b: SurveyDrawing;
+}
+
+export interface Varied {
+  facet: string;
+  part: string;
+  pattern: string;
+  takes: Take[];
 }
 
 export interface Version {

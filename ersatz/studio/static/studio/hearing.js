@@ -1,0 +1,26 @@
+// @ts-check
+// Hearing a change before it is made: the bars in question looped, with it or without, at the loudness of the song as it is.
+
+import { louderDb, packedUrl } from "./variant.js";
+
+/** @typedef {import("./player.js").Player} Player */
+
+/** Plays the bars with an edit, or as the song is for null. Neither wins by being louder. `isWanted()` is asked once the edit is rendered: another
+ *  may have been asked for meanwhile.
+ *  @param {Player} player
+ *  @param {[number, number]} bars first and last
+ *  @param {string} listen the song's address
+ *  @param {object | null} edit
+ *  @param {() => boolean} isWanted */
+export async function hearWith(player, bars, listen, edit, isWanted) {
+  const [first, last] = bars;
+  player.hear("remake");
+  if (!player.loop || player.loop.start !== first - 1) {
+    player.loop = { start: first - 1, end: last };
+    player.seek(first - 1);
+  }
+  const url = edit ? await packedUrl(listen, { edit }) : listen, louder = edit ? await louderDb(url, bars) : 0;
+  if (!isWanted()) return;
+  player.replaceRemake(url, { louderDb: louder });
+  if (!player.isPlaying) player.play();
+}
