@@ -26,6 +26,7 @@ import numpy as np
 from bench.drafts import REAL as DRAFTED
 from bench.drafts import print_table
 from bench.judge import Judgement, Stated, Targets, apart, confidences, judge, tempo_is_right
+from bench.likeness import print_likeness
 from bench.material import write_material
 from bench.moves import print_moves
 from bench.pieces import TARGETS as PIECE_TARGETS
@@ -129,6 +130,8 @@ def main() -> None:
         print_moves(drafted)
         print("Moves on remakes that were spoiled")
         print_table_of_spoilings(drafted[:SPOILED])
+        print("Your own: what is taken over, of copies and of other tunes")
+        print_likeness(drafted, arguments.set, arguments.real)
     made = [(p, _truth(p)) for p in write_testset(arguments.set)]
     _report("Generated set, tuned on", _judged([t for t in made if not t[1]["held_back"]]))
     _report("Generated set, held back", _judged([t for t in made if t[1]["held_back"]]), names=False)

@@ -23,6 +23,8 @@ ROWS_PER_BEAT, SLOWEST_BPM, FASTEST_BPM = (4, 8), 78, 182
 #: Modules whose rows last differently are left out: their grid isn't one tempo.
 STEADY_S, STEADY_SHARE = 0.002, 0.8
 _SEPARATION = 2
+#: What is above it in a pattern ends a note.
+HIGHEST_NOTE = 120
 _PATTERN = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_void_p, ctypes.c_int32, ctypes.c_int)
 
 
@@ -95,6 +97,29 @@ def render_module(path: Path, seconds: float) -> Module | None:
     length = min(x.shape[1] for x in sounds)
     order = np.argsort([-float(np.square(x).mean()) for x in sounds])
     return Module(path.stem, bpm, int(length / RATE / (240 / bpm)), stems, [sounds[i] for i in order])
+
+
+def written_notes(path: Path, seconds: float) -> dict[int, list[tuple[float, int]]] | None:
+    """What is written for each instrument, as (seconds, MIDI note), where `render_module` gives audio; bends aside."""
+    lib = _library()
+    module = _open(lib, path.read_bytes())
+    plain = _plain(lib, module)
+    row_s = _row_s(lib, plain)
+    if row_s is None:
+        return None
+    out: dict[int, list[tuple[float, int]]] = {}
+    for order in range(lib.openmpt_module_get_num_orders(plain)):
+        pattern = lib.openmpt_module_get_order_pattern(plain, order)
+        start = lib.openmpt_module_set_position_order_row(plain, order, 0)
+        for channel in range(lib.openmpt_module_get_num_channels(plain)):
+            instrument = 0
+            for row in range(lib.openmpt_module_get_pattern_num_rows(plain, pattern)):
+                note, named = (lib.openmpt_module_get_pattern_row_channel_command(plain, pattern, row, channel, k) for k in (0, 1))
+                instrument = named or instrument
+                if 1 <= note <= HIGHEST_NOTE and instrument and start + row * row_s < seconds:
+                    out.setdefault(instrument - 1, []).append((start + row * row_s, note - 1))
+    lib.openmpt_module_ext_destroy(module)
+    return out
 
 
 def _library() -> ctypes.CDLL:

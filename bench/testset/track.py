@@ -71,6 +71,7 @@ class Truth:
 
     presence: dict[str, set[int]] = field(default_factory=lambda: {role: set() for role in ROLES})
     bass: list[tuple[float, float, int, float]] = field(default_factory=list)
+    lead: list[tuple[float, int]] = field(default_factory=list)
     chords: list[tuple[int, str]] = field(default_factory=list)
     events: list[tuple[str, float, float]] = field(default_factory=list)
     patterns: list[dict[str, list[int]]] = field(default_factory=list)
@@ -271,8 +272,9 @@ def play(recipe: Recipe, style: Style, draw: Draw, desk: Desk, truth: Truth) -> 
             if (label == "drop" and (second or drop_number == 2)) or (label == "breakdown" and second):
                 for step, degree, long in melodies[drop_number % 2][b % 2]:
                     if step < draw.steps:
-                        desk.place("lead", sample(b, step), note("lead", 72 + draw.tonic + degree - 12 * (draw.tonic > 6), long),
-                                   levels["lead"], 0.1)  # fmt: skip
+                        midi = 72 + draw.tonic + degree - 12 * (draw.tonic > 6)
+                        desk.place("lead", sample(b, step), note("lead", midi, long), levels["lead"], 0.1)
+                        truth.lead.append(((b * draw.steps + step) / 4, midi))
                 truth.presence["lead"].add(b)
             if rolling and i >= length - 4:
                 every = 4 if i == length - 4 else 2 if i < length - 1 else 1
@@ -366,6 +368,7 @@ def _document(recipe: Recipe, draw: Draw, truth: Truth) -> dict[str, Any]:
         "drums": {"kick": {"fundamental_hz": round(draw.kick_hz, 2)} if truth.presence["kick"] else None,
                   "patterns": truth.patterns, "clap_ms": draw.clap_ms},
         "bass": {"notes": [{"start_beat": s, "beats": b, "midi": m, "slide_semitones": v} for s, b, m, v in truth.bass]},
+        "lead": {"notes": [{"start_beat": s, "midi": m} for s, m in truth.lead]},
         "resonances": [{"hz": round(draw.ring[0], 1)}] if draw.ring else [],
         "chords": [{"bar": b + 1, "name": name} for b, name in truth.chords],
         "pump": {"depth_db": round(draw.duck_db, 2), "rate": STYLES[recipe.style].duck_rate, "sections": truth.pumping,

@@ -34,17 +34,19 @@ class Stretch:
 
 def stretches(song: Song, role: Role) -> list[Stretch]:
     """Every stretch that a role's parts play, each once, in the order of the song; those that say nothing are left out."""
-    found: dict[tuple[str, bytes, bytes], list[int]] = {}
-    for part, notes in _lines(song, role):
-        for start, bars in _cut(song):
-            inside = sorted({(step - (start - 1) * STEPS_PER_BAR, midi) for step, midi in notes
-                             if start - 1 <= step // STEPS_PER_BAR < start - 1 + bars})  # fmt: skip
-            if len(inside) < LEAST_NOTES or len({midi for _, midi in inside}) < LEAST_PITCHES:
-                continue
-            steps, midi = (np.array(column) for column in zip(*inside))
-            found.setdefault((part.id, steps.tobytes(), midi.tobytes()), []).append(start)
-    return [Stretch(part, np.frombuffer(steps, int), np.frombuffer(midi, int), tuple(bars))
-            for (part, steps, midi), bars in found.items()]  # fmt: skip
+    spans = [(bar + k, min(STRETCH_BARS, s.bars - k)) for bar, s in song.placed() for k in range(0, s.bars, STRETCH_BARS)]
+    return [stretch for part, notes in _lines(song, role) for stretch in cut(notes, spans, part.id)]
+
+
+def cut(notes: list[tuple[int, int]], spans: list[tuple[int, int]], part: str = "") -> list[Stretch]:
+    """Notes as (16th from bar 1, MIDI note) in stretches of (1-based bar, bars); equal ones are one that stands at several bars."""
+    found: dict[tuple[tuple[int, int], ...], list[int]] = {}
+    for start, bars in spans:
+        first = (start - 1) * STEPS_PER_BAR
+        inside = tuple(sorted({(s - first, m) for s, m in notes if first <= s < first + bars * STEPS_PER_BAR}))
+        if len(inside) >= LEAST_NOTES and len({midi for _, midi in inside}) >= LEAST_PITCHES:
+            found.setdefault(inside, []).append(start)
+    return [Stretch(part, np.array([s for s, _ in x]), np.array([m for _, m in x]), tuple(bars)) for x, bars in found.items()]
 
 
 def moves_in_bars(stretch: Stretch) -> bool:
@@ -84,8 +86,3 @@ def _lines(song: Song, role: Role) -> list[tuple[Part, list[tuple[int, int]]]]:
         (part, [(round(n.start / STEP_TICKS), n.midi) for n in sounding_notes(song, part) if not n.swell])
         for part in song.parts if part.role == role and not part.mute and part.follows is None
     ]  # fmt: skip
-
-
-def _cut(song: Song) -> list[tuple[int, int]]:
-    """Stretches of the sections: (1-based bar, bars)."""
-    return [(bar + k, min(STRETCH_BARS, s.bars - k)) for bar, s in song.placed() for k in range(0, s.bars, STRETCH_BARS)]
