@@ -59,17 +59,6 @@ def test_bass_lines_stay_low_and_follow_the_roots(style):
         assert key.degree_midi(degree, 31) % 12 in classes
 
 
-def test_leads_state_their_motif_again():
-    pattern = patterns.lead_pattern(BY_NAME["festival-house"], Key("A", "minor"), (0, 0, 0, 0), 69, random.Random(2))
-
-    def bar(k: int) -> list[tuple[int, int]]:
-        return [(n.tick % patterns.BAR, n.midi) for n in pattern.notes if n.tick // patterns.BAR == k]
-
-    assert bar(0) == bar(2) == bar(4)
-    assert bar(1)[:-1] == bar(3)[:-1]
-    assert bar(1) != bar(3)
-
-
 def test_notes_never_overrun_their_pattern():
     rng = random.Random(5)
     made = [patterns.closed_hats(rng), patterns.shaker(rng), patterns.rims(rng), patterns.open_hats(BY_NAME["grime"])]

@@ -7,7 +7,7 @@ from collections import Counter
 from dataclasses import replace
 from typing import cast
 
-from ersatz.core.draft import palette, patterns
+from ersatz.core.draft import hooks, palette, patterns, phrases
 from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.draft.trace import PLAYS, played
 from ersatz.core.errors import NoTempo
@@ -36,12 +36,17 @@ from ersatz.core.song.strips import CLOSED_DB, Effect, Strip, ducked, sending
 from ersatz.core.styles import Style, choose_style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Pump, Section, Survey
 from ersatz.core.transitions import carrier
+from ersatz.core.voices import library
 
 #: Depth on each role against the measured one: sub and bass most, effects least.
 DUCK_SHARE: dict[str, float] = {"bass": 1.1, "chords": 1.0, "lead": 0.8, "noise": 0.5}
 #: The returns duck with the music, or they fill what it leaves.
 REVERB_SHARE, DELAY_SHARE = 0.7, 0.6
 LOW_BASS_MIDI = 31
+#: Patterns of the first, second, third and fourth drop.
+IN_TURN = {"bass": "ABAB", "lead": "ABBA", "chords": "ABAA"}
+#: Lowest notes of the first and of the second drop's hook.
+LOW_LEAD_MIDI, HIGH_LEAD_MIDI = 67, 69
 RISER_BARS = 16
 EMPTY_BARS = 16
 #: Width under 110 Hz from which a reference counts as stereo all the way down: its side 20 dB under its middle.
@@ -193,10 +198,15 @@ def _parts(
     chosen = palette.choose(style, rng)
     if survey.stereo.bands[0].width >= WIDE_LOW:
         chosen = {**chosen, "bass": _wide(chosen["bass"], survey.stereo.bands[0].width)}
-    bass_a = patterns.bass_pattern(style, key, degrees, low, rng)
-    bass_b = patterns.bass_pattern(style, key, degrees, low, rng)
-    lead_a = patterns.lead_pattern(style, key, degrees, 69, rng)
-    lead_b = patterns.lead_pattern(style, key, degrees, 72, rng)
+    bass_a, bass_b = (phrases.bass(patterns.bass_pattern(style, key, degrees, low, rng), key) for _ in range(2))
+    kick = phrases.drums(patterns.kick_pattern(style, kick_row, rng), "kick", rng)
+    backbeat = phrases.drums(patterns.backbeat_pattern(style, rng), "clap", rng)
+    closed, opened, rims = (
+        phrases.drums(pattern, "hats", rng)
+        for pattern in (patterns.closed_hats(rng), patterns.open_hats(style), patterns.rims(rng))
+    )
+    kind = hooks.kind_of(style.lead, library.words_of(chosen["lead"]), rng)
+    lead_a, lead_b = (hooks.hook(kind, key, degrees, lowest, rng) for lowest in (LOW_LEAD_MIDI, HIGH_LEAD_MIDI))
 
     def part(
         role: Role, part_id: str, name: str, sound: Sound, bus: str, found: dict[str, Pattern], drops_only: bool = False,
@@ -216,25 +226,25 @@ def _parts(
 
     parts = [
         part("kick", "kick", "Kick", kick_sound, DRUMS,
-             {"A": patterns.kick_pattern(style, kick_row, rng)}, gain_db=-6.0, low_cut_hz=28.0),
+             {"A": kick}, gain_db=-6.0, low_cut_hz=28.0),
         part("clap", "clap", "Snare" if snare else "Clap", chosen["backbeat"], DRUMS,
-             {"A": patterns.backbeat_pattern(style, rng)}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
+             {"A": backbeat}, gain_db=-11.0, low_cut_hz=140.0 if snare else 220.0,
              reverb_db=-16.0),
         part("hats", "hats", "Closed hats", chosen["closed hat"], DRUMS,
-             {"A": patterns.closed_hats(rng)}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0, choke="hats"),
+             {"A": closed}, gain_db=-20.0, low_cut_hz=500.0, pan=0.12, reverb_db=-30.0, choke="hats"),
         part("hats", "open-hat", "Open hat", chosen["open hat"], DRUMS,
-             {"A": patterns.open_hats(style)}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2,
+             {"A": opened}, gain_db=-18.0, low_cut_hz=450.0, pan=-0.1, reverb_db=-26.0, duck_db=0.2,
              choke="hats"),
         part("perc", "shaker", "Shaker", chosen["shaker"], DRUMS, {"A": patterns.shaker(rng)}, gain_db=-22.0,
              low_cut_hz=600.0, pan=-0.3, reverb_db=-28.0),
         part("perc", "rim", "Rim", chosen["percussion"], DRUMS,
-             {"A": patterns.rims(rng)}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
+             {"A": rims}, gain_db=-20.0, low_cut_hz=250.0, pan=0.35, reverb_db=-18.0, delay_db=-24.0),
         part("bass", "bass", "Bass", chosen["bass"], BASS,
              {"A": bass_a, "B": bass_b}, gain_db=-9.0, low_cut_hz=30.0, high_cut_hz=7000.0, slot="bass"),
         part("chords", "pad", "Pad", chosen["pad"], MUSIC,
-             {"A": patterns.pad_pattern(chords)}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0, slot="pad"),
+             {"A": phrases.chords(patterns.pad_pattern(chords))}, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0, slot="pad"),
         part("chords", "stabs", "Stabs", chosen["stab"], MUSIC,
-             {"A": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
+             {"A": patterns.stab_pattern(chords, rng), "B": patterns.stab_pattern(chords, rng)}, drops_only=True, gain_db=-21.0,
              low_cut_hz=190.0, reverb_db=-17.0, delay_db=-22.0),
         part("lead", "lead", "Voice chops" if style.lead == "voice" else "Lead", chosen["lead"], MUSIC,
              {"A": lead_a, "B": lead_b}, gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0),
@@ -262,12 +272,13 @@ def _kick_sound(portrait: KickPortrait | None, drive: float) -> Sound:
 
 
 def _cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: dict[str, Pattern]) -> tuple[Cell, ...]:
-    """On where the reference plays the role, entering and leaving with it; B from the second section of a label on."""
+    """On where the reference plays the role, entering and leaving with it; drops in turn with A and B, so that no two are alike."""
     seen: Counter[str] = Counter()
     out = []
     for measured, section in zip(survey.sections, sections):
         seen[section.label] += 1
-        name = "B" if "B" in found and seen[section.label] > 1 and section.label == "drop" else "A"
+        turns = IN_TURN.get(role, "A")
+        name = turns[(seen[section.label] - 1) % len(turns)] if section.label == "drop" and "B" in found else "A"
         out.append(Cell(section.id, name, *played(survey, role, measured, section.bars)))
     return tuple(out)
 

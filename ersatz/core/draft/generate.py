@@ -9,7 +9,7 @@ from __future__ import annotations
 import random
 from dataclasses import replace
 
-from ersatz.core.draft import patterns
+from ersatz.core.draft import hooks, patterns
 from ersatz.core.pitch import Key
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import Song
@@ -60,16 +60,17 @@ def _figure(song: Song, part: Part, rng: random.Random) -> Pattern:
     if part.role == "perc":
         return patterns.shaker(rng) if part.sound.voice == "shaker" else patterns.rims(rng)
     degrees = degrees_of(song, part) or patterns.progression(style, key, (), rng)
+    if part.role == "bass" and kind == "acid line":
+        return hooks.hook("acid", key, degrees, LOW_BASS_MIDI + 12, rng)
     if part.role == "bass":
         return patterns.bass_pattern(style, key, degrees, LOW_BASS_MIDI, rng)
     if part.role == "chords":
         chords = patterns.voicings(key, degrees)
         return patterns.stab_pattern(chords, rng) if _plays_short(part) else _held(chords, rng)
     if part.role == "lead":
-        chops = kind == "voice" or part.sound.voice == "sample"
-        return patterns.lead_pattern(
-            replace(style, lead="voice") if chops else style, key, degrees, CHOP_MIDI if chops else LEAD_MIDI, rng
-        )
+        if kind == "voice" or part.sound.voice == "sample":
+            return hooks.hook("voice", key, degrees, CHOP_MIDI, rng)
+        return hooks.hook(hooks.kind_of(style.lead, library.words_of(part.sound), rng), key, degrees, LEAD_MIDI, rng)
     return Pattern(patterns.PHRASE_BARS, (Note(0, patterns.PHRASE_BARS * patterns.BAR, 60, 1.0),))
 
 

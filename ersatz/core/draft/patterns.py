@@ -1,4 +1,4 @@
-"""Drum, bass and stab patterns for the styles, seeded. Positions are 0-based 16ths of a bar; all patterns are 8 bars long, so
+"""Drum, bass and chord patterns for the styles, seeded. Positions are 0-based 16ths of a bar; all patterns are 8 bars long, so
 that something changes every eight bars."""
 
 from __future__ import annotations
@@ -159,31 +159,4 @@ def stab_pattern(chords: list[tuple[int, ...]], rng: random.Random) -> Pattern:
         for step in second if bar % 4 == 3 else first:
             notes += [Note(bar * BAR + step * STEP, STEP + 60, m + (12 if m < 62 else 0), 0.75 + 0.2 * (step % 4 == 0))
                       for m in chords[bar % len(chords)][1:]]  # fmt: skip
-    return Pattern(PHRASE_BARS, tuple(notes))
-
-
-def lead_pattern(style: Style, key: Key, degrees: tuple[int, ...], low_midi: int, rng: random.Random) -> Pattern:
-    """A two-bar motif that is stated, repeated, moved and answered over eight bars."""
-    if style.lead == "arp":
-        rhythm = [(s, 1) for s in range(0, 16, rng.choice((2, 3)))]
-    elif style.lead == "stab":
-        rhythm = [(s, 1) for s in rng.choice(((0, 3, 6), (2, 5, 12), (3, 10)))]
-    elif style.lead == "voice":
-        rhythm = [(s, 3) for s in rng.choice(((1, 6, 12), (2, 7, 10), (0, 5, 14)))]
-    else:
-        rhythm = [(s, 2) for s in rng.choice(((0, 3, 6, 10, 14), (0, 4, 7, 12), (2, 4, 7, 10, 13)))]
-    contour = [0]
-    for _ in range(2 * len(rhythm) - 1):
-        contour.append(max(-3, min(6, contour[-1] + rng.choice((-2, -1, -1, 1, 1, 2, 3)))))
-    notes = []
-    for bar in range(PHRASE_BARS):
-        degree = degrees[bar % len(degrees)]
-        for i, (step, long) in enumerate(rhythm):
-            up = contour[(bar % 2) * len(rhythm) + i]
-            if bar in (3, 7) and i == len(rhythm) - 1:
-                up += 2
-            # Strong places take a tone of the chord, the others any of the scale.
-            tone = degree + (up - up % 2 if step % 4 == 0 else up)
-            notes.append(Note(bar * BAR + step * STEP, long * STEP - 15, key.degree_midi(tone, low_midi),
-                              0.95 if step % 4 == 0 else 0.8))  # fmt: skip
     return Pattern(PHRASE_BARS, tuple(notes))

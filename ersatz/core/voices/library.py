@@ -306,6 +306,12 @@ def kind_of(sound: Sound, role: str) -> str:
     return _KIND_OF_VOICE.get(sound.voice, role)
 
 
+def words_of(sound: Sound) -> tuple[str, ...]:
+    """Kind and character of a shipped sound, in words of the trade; of any other its kind alone."""
+    entry = library().get(sound.name)
+    return (entry.kind, *entry.character) if entry is not None else (sound.kind,)
+
+
 def first_of(kind: str, role: str) -> str:
     """Name of the first shipped sound of a kind, or else of a role."""
     rows = library().values()
