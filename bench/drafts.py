@@ -1,5 +1,5 @@
 """How near does an untouched draft come to its reference, and what does Balance for me add? `./run drafts TRACK [TRACK ...]`, each
-drafted, mixed and compared; `./run accuracy` prints the same as a table.
+drafted, mixed and compared; `./run accuracy` prints the same as a table. With `--music`: what drafts play (music.py).
 
 Per track: how many of the gap's figures are matched, the ones TARGETS names with the reference's and the remake's value, the
 balance of each section, the greatest gain of the master's EQ, and how long it took.
@@ -7,12 +7,13 @@ balance of each section, the greatest gain of the master's EQ, and how long it t
 
 from __future__ import annotations
 
-import sys
+import argparse
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from bench.music import print_music
 from ersatz.core.balance.match import balance_song, survey_remake
 from ersatz.core.gap import Gap, compare
 from ersatz.core.mixdown.cache import RenderCache
@@ -74,8 +75,14 @@ def print_table(tracks: Iterable[Path], enough: int = 12) -> None:
 
 
 def main() -> None:
-    for name in sys.argv[1:]:
-        track = Path(name)
+    parser = argparse.ArgumentParser(prog="./run drafts")
+    parser.add_argument("tracks", type=Path, nargs="*")
+    parser.add_argument("--music", action="store_true", help="what drafts of twelve styles play, beside tunes that people wrote")
+    parser.add_argument("--modules", type=Path, help="folder with tracker modules, fetched where they are missing")
+    wanted = parser.parse_args()
+    if wanted.music:
+        print_music(wanted.modules)
+    for track in wanted.tracks:
         made, (drafted, balanced) = stages(track)
         length, seconds = made.mix.duration_s, made.seconds["mixdown"]
         peak = f"peak {made.remake.loudness.true_peak_dbtp:.2f} dBTP"

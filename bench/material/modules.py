@@ -99,6 +99,15 @@ def render_module(path: Path, seconds: float) -> Module | None:
     return Module(path.stem, bpm, int(length / RATE / (240 / bpm)), stems, [sounds[i] for i in order])
 
 
+def row_seconds(path: Path) -> float | None:
+    """Seconds per row, None where rows last differently."""
+    lib = _library()
+    module = _open(lib, path.read_bytes())
+    found = _row_s(lib, _plain(lib, module))
+    lib.openmpt_module_ext_destroy(module)
+    return found
+
+
 def written_notes(path: Path, seconds: float) -> dict[int, list[tuple[float, int]]] | None:
     """What is written for each instrument, as (seconds, MIDI note), where `render_module` gives audio; bends aside."""
     lib = _library()

@@ -79,6 +79,15 @@ def steps_of(song: Song, role: Role) -> list[frozenset[int]]:
     return [frozenset(bar) for bar in out]
 
 
+def line_of(song: Song, role: Role) -> list[tuple[int, int]]:
+    """The first part of a role as (16th, MIDI note), the highest where several begin together."""
+    top: dict[int, int] = {}
+    for _, notes in _lines(song, role)[:1]:
+        for step, midi in notes:
+            top[step] = max(midi, top.get(step, 0))
+    return sorted(top.items())
+
+
 def _lines(song: Song, role: Role) -> list[tuple[Part, list[tuple[int, int]]]]:
     """Parts of a role that sound, with (16th from the song's start, MIDI note) of every note."""
     song = staged(song)
