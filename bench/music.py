@@ -1,8 +1,8 @@
 """Are drafts music, in figures? `./run drafts --music [--modules DIR]`.
 
 Twelve styles by twenty seeds: what the leads and basses of untouched drafts do, beside the same statistics of tunes that people
-wrote, of the pitched instruments of tracker modules read through libopenmpt; figures only, nothing is taken. Per figure the median, and
-the share of drafts inside the middle 80 % of the modules'. Chords are known of our own songs alone.
+wrote, of the pitched instruments of tracker modules read through libopenmpt; figures only, nothing is taken. Per figure the
+median, and the share of drafts inside the middle 80 % of the modules'. Chords are known of our own songs alone.
 """
 
 from __future__ import annotations
