@@ -108,6 +108,22 @@ def test_drafting_starts_a_remake_and_its_job(web, reference, queued):
 
 
 @pytest.mark.django_db(transaction=True)
+def test_another_draft_is_another_remake_in_the_style_that_is_chosen(web, remake, queued):
+    page = web.get(reverse("plan", args=[remake.pk])).content.decode()
+    assert f'action="{reverse("draft", args=[remake.reference_id])}"' in page and 'name="style"' in page
+    web.post(reverse("draft", args=[remake.reference_id]), {"style": "grime"})
+    web.post(reverse("draft", args=[remake.reference_id]))
+    first, second, third = Remake.objects.order_by("pk")
+    assert first.revision.sha == remake.revision.sha
+    assert second.revision.song.style == "grime" and len({first.seed, second.seed, third.seed}) == 3
+
+    def hook(one):
+        return next(p for p in one.revision.song.parts if p.role == "lead").patterns["A"].notes
+
+    assert hook(second) != hook(third)
+
+
+@pytest.mark.django_db(transaction=True)
 def test_what_is_changed_while_a_draft_is_matched_stays(web, reference, queued, monkeypatch):
     def quieter(draft, survey, cache, report):
         return replace(draft, parts=tuple(replace(p, gain_db=p.gain_db - 3) for p in draft.parts))

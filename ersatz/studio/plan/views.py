@@ -18,6 +18,7 @@ from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
 from ersatz.studio.plan.state import plan_fixed, plan_state
 from ersatz.studio.shared.edit import answer_midi, state_for
+from ersatz.studio.shared.forms import DraftForm
 from ersatz.studio.shared.frame import frame, unfinished_job
 from ersatz.studio.shared.pages import page_json
 
@@ -36,6 +37,7 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     survey = remake.reference.survey
     fixed = plan_fixed(survey, remake.reference.target if survey else None)
     context["drawing"] = page_json(plan_state(remake, revision)) | page_json(fixed)
+    context["again"] = DraftForm(initial={"style": remake.style})
     return render(request, "studio/plan.html", context)
 
 
