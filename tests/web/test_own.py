@@ -83,6 +83,19 @@ def test_it_is_measured_once_for_a_song_and_the_notes_heard_once_for_a_recording
     assert len(list(reference.folder.glob("notes-*.npz"))) == 2
 
 
+def test_handover_names_what_is_the_references(web, remake, copy):
+    for one, said in ((remake, "nothing taken over"), (copy, "hook 1.00 of the reference")):
+        address = reverse("handover", args=[one.pk])
+        first = web.get(address)
+        assert all(check["name"] != "Your own" for check in first.context["checks"])
+        job = Job.objects.get(remake=one, kind=Job.Kind.OWN)
+        web.get(address)
+        assert Job.objects.filter(remake=one, kind=Job.Kind.OWN).count() == 1
+        work.run(job.pk)
+        check = next(c for c in web.get(address).context["checks"] if c["name"] == "Your own")
+        assert (check["value"], check["ok"]) == (said, one is remake)
+
+
 def test_without_a_recording_it_is_not_offered(web, remake, reference):
     reference.audio_path.unlink()
     answer = web.post(reverse("gap-own", args=[remake.pk]))

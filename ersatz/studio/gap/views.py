@@ -21,7 +21,7 @@ from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Measurement, Remake, Revision
 from ersatz.studio.shared.courses import against
 from ersatz.studio.shared.frame import frame, latest_measurement, unfinished_job
-from ersatz.studio.shared.own import compared_with, own_key
+from ersatz.studio.shared.own import compared_with, own_job
 from ersatz.studio.shared.pages import page_json
 from ersatz.studio.shared.spans import span_text
 
@@ -90,12 +90,11 @@ def moves(request: HttpRequest, pk: int) -> JsonResponse:
 def own(request: HttpRequest, pk: int) -> JsonResponse:
     """What the song as it stands takes over of the reference: known, or a job that measures it."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
-    revision, found = remake.revision, compared_with(remake)
-    if revision is None or found is None:
+    revision = remake.revision
+    if revision is None or compared_with(remake) is None:
         return JsonResponse({"error": "There is no recording to compare with."}, status=400)
-    same, key = Job.objects.filter(remake=remake, kind=Job.Kind.OWN), own_key(*found, revision.sha)
-    known = same.filter(state=Job.State.DONE, options__key=key).first() or same.filter(state__in=Job.UNFINISHED).first()
-    return JsonResponse({"job": (known or start_job(request.user, Job.Kind.OWN, remake=remake)).as_json()}, status=202)
+    job = own_job(remake, revision.sha) or start_job(request.user, Job.Kind.OWN, remake=remake)
+    return JsonResponse({"job": job.as_json()}, status=202)
 
 
 def _measuring(

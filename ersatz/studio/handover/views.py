@@ -12,12 +12,17 @@ from django.views.decorators.http import require_POST, require_safe
 
 from ersatz.core.edits import section_name
 from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.own import Own
 from ersatz.core.survey.document import Survey
 from ersatz.core.words import minus
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, Remake
 from ersatz.studio.shared.exports import FORMATS, export_path
 from ersatz.studio.shared.frame import frame, latest_measurement
+from ersatz.studio.shared.own import compared_with, own_job, own_of
+
+#: What may not leave as the reference's own, and from which share on it is.
+TUNES, MOST_TAKEN = ("Hook", "Bass line", "Chords"), 0.5
 
 
 @login_required
@@ -31,11 +36,14 @@ def handover(request: HttpRequest, pk: int) -> HttpResponse:
     is_current = measured is not None and measured.sha == revision.sha
     job = None if is_current else start_job(request.user, Job.Kind.MEASURE, remake=remake)
     song = revision.song
+    own = own_job(remake, revision.sha)
+    if own is None and compared_with(remake) is not None:
+        own = start_job(request.user, Job.Kind.OWN, remake=remake)
     context = {
         **frame("handover", remake=remake),
         "job": job,
         "is_current": is_current,
-        "checks": _preflight(measured.survey, song.master.ceiling_dbtp) if measured else [],
+        "checks": [*_preflight(measured.survey, song.master.ceiling_dbtp), *_own(own_of(own))] if measured else [],
         "song": song,
         "duration": _clock(song.grid.seconds_of_bar(song.bars + 1)),
         "markers": [
@@ -74,6 +82,18 @@ def _preflight(mine: Survey, ceiling_dbtp: float) -> list[dict]:
         {"name": "Silence", "value": "none" if not silence else f"{len(silence)} silent bars", "ok": not silence,
          "says": "no bar is under −60 dB"},
     ]  # fmt: skip
+
+
+def _own(own: Own | None) -> list[dict]:
+    """Whether a tune of the reference's goes out; nothing where it wasn't measured."""
+    if own is None:
+        return []
+    taken = [f for f in own.facets if f.name in TUNES and (f.share or 0.0) >= MOST_TAKEN]
+    said = ", ".join(f"{f.name.lower()} {f.share:.2f}" for f in taken)
+    cuts = f"{len(own.cuts)} sample{'s' if len(own.cuts) > 1 else ''}" if own.cuts else ""
+    found = ", ".join(filter(None, (said, cuts)))
+    return [{"name": "Your own", "value": f"{found} of the reference" if found else "nothing taken over", "ok": not found,
+             "says": "no hook, bass line, chords or sample of the reference"}]  # fmt: skip
 
 
 @login_required

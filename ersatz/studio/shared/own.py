@@ -10,10 +10,11 @@ import numpy as np
 
 from ersatz.core.audio import read_audio
 from ersatz.core.errors import ErsatzError
-from ersatz.core.own import Heard, hear
+from ersatz.core.own import Heard, Own, hear
+from ersatz.core.serial import from_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.document import Survey
-from ersatz.studio.models import Reference, Remake
+from ersatz.studio.models import Job, Reference, Remake
 
 #: Raised when `hear` hears otherwise.
 HEARING = 1
@@ -31,6 +32,20 @@ def own_key(track: Reference, survey: Survey, sha: str) -> str:
     """Changes with the song, the recording and everything of its survey that the meter reads."""
     read = [survey.drums.patterns, survey.sections]
     return digest([sha, _heard_name(track, survey), repr(read)])
+
+
+def own_job(remake: Remake, sha: str) -> Job | None:
+    """The job that measured, or now measures, what a song of a remake takes over; None where there is none."""
+    found = compared_with(remake)
+    if found is None:
+        return None
+    same = Job.objects.filter(remake=remake, kind=Job.Kind.OWN)
+    done = same.filter(state=Job.State.DONE, options__key=own_key(*found, sha)).first()
+    return done or same.filter(state__in=Job.UNFINISHED).first()
+
+
+def own_of(job: Job | None) -> Own | None:
+    return from_json(Own, job.options["own"]) if job is not None and "own" in job.options else None
 
 
 def heard_of(track: Reference, survey: Survey) -> Heard:
