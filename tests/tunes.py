@@ -9,6 +9,7 @@ from scipy import signal
 
 from ersatz.core.audio import Audio
 from ersatz.core.grid import BarGrid
+from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Note, Pattern
 from ersatz.core.survey.document import Survey
 from tests.signals import RATE, kick_hit, noise_hit
@@ -64,6 +65,17 @@ def playing(song, role, notes, sections=None):
     part = replace(first, patterns={"A": pattern}, cells=cells, mute=False)
     rest = tuple(p for p in song.parts if p.role != role)
     return replace(song, parts=(*rest, part), transitions=())
+
+
+def standing_still(song: Song) -> Song:
+    """The song with the first bar of every pattern alone: nothing new ever comes."""
+    bar = 16 * STEP_TICKS
+
+    def first(pattern: Pattern) -> Pattern:
+        return Pattern(1, tuple(replace(n, ticks=min(n.ticks, bar - n.tick)) for n in pattern.notes if n.tick < bar))
+
+    parts = (replace(p, patterns={name: first(pattern) for name, pattern in p.patterns.items()}) for p in song.parts)
+    return replace(song, parts=tuple(parts))
 
 
 def survey_of_recording(survey: Survey) -> Survey:

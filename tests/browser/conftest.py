@@ -135,6 +135,8 @@ def house(tmp_path_factory, club_file, club_survey, song):
 def chromium():
     path = shutil.which("chromium")
     assert path, "Debian's chromium is needed: ./run test installs it"
+    # Playwright keeps a loop running in this process, and Django asks for none: its tests come after these in the same one.
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
         yield browser

@@ -18,6 +18,7 @@ from ersatz.core.song.grooves import GROOVES
 from ersatz.core.song.parts import Note, Pattern
 from ersatz.core.target import target_of_surveys
 from tests.core.test_transitions import BAR, SONG
+from tests.tunes import standing_still
 
 
 def ask(survey, song, kind, **fields):
@@ -212,7 +213,7 @@ def test_a_drop_that_comes_again_as_it_was_is_marked():
 
 def test_every_offer_is_taken_as_one_edit_and_changes_what_is_played(song, club_survey):
     section = max(song.sections, key=lambda s: s.bars)
-    still = ResizeSection(section.id, 64).apply(song)
+    still = ResizeSection(section.id, 64).apply(standing_still(song))
     found = standstills(still)
     assert found and all(f.offers for f in found)
     for i, standstill in enumerate(found):

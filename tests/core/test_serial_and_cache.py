@@ -180,8 +180,8 @@ def test_what_passes_pushes_out_nothing_that_is_kept():
     cache.get("kept", lambda: array(1))
     cache.get("p19", lambda: array(0), passing=True)
     assert cache.computed == computed
-    cache.get("p0", lambda: array(0), passing=True)
-    assert cache.computed == computed + 1
+    # Which of the others is left is a matter of how long each took.
+    assert sum(cache.holds(f"p{k}") for k in range(20)) == 2
 
 
 def test_a_half_written_file_is_computed_again(tmp_path):

@@ -15,6 +15,7 @@ from ersatz.core.edits.strips import SetStrip
 from ersatz.core.exchange.midi import pattern_midi, write_midi
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.models import Remake
+from tests.tunes import standing_still
 from tests.web.addresses import edits
 from tests.web.conftest import drawing
 from tests.web.test_edits_and_listening import edit, flac
@@ -64,6 +65,7 @@ def test_what_is_asked_of_the_reference_becomes_an_edit(web, remake, club_survey
 
 
 def test_standstills_are_told_heard_and_taken(web, remake):
+    remake.start(standing_still(remake.revision.song), "Drafted from the reference")
     section = max(remake.revision.song.sections, key=lambda s: s.bars).id
     edit(web, remake, 1, kind="resize_section", section=section, bars=64)
     remake.refresh_from_db()

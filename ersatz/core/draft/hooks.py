@@ -119,7 +119,8 @@ def _tune(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -
     tune: Tune = []
     for k, (rhythm, shape) in enumerate(cells):
         chord = [degrees[(CELL_BARS * k + bar) % len(degrees)] for bar in range(CELL_BARS)]
-        peak = int(np.argmax(shape)) if rhythm is b else None
+        # Reached from below, so never the first.
+        peak = 1 + int(np.argmax(shape[1:])) if rhythm is b else None
         pitches = _path(rhythm, shape[: len(rhythm)], chord, k == len(cells) - 1, peak, tune[-1][2] if tune else None)
         tune += [(CELL_BARS * k * STEPS_PER_BAR + step, long, pitch) for (step, long), pitch in zip(rhythm, pitches)]
     return tuple(Note(step * STEP, long * STEP - 15, midi(pitch), _accent(step, kind, rng)) for step, long, pitch in tune)
