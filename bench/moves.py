@@ -50,22 +50,24 @@ class Table:
                 self.offered += effects
 
     def row(self, name: str, effects: list[MoveEffect]) -> str:
-        if not effects:
+        told = [(e, e.predicted) for e in effects if e.predicted is not None]
+        if not told:
             return f"{name}: none"
-        db = [abs(e.predicted - e.measured) for e in effects if e.unit in ("dB", "LUFS")]
+        db = [abs(guess - e.measured) for e, guess in told if e.unit in ("dB", "LUFS")]
         share = [
-            abs(e.predicted - e.measured) / max(abs(e.measured - e.before), 1e-9) for e in effects if e.unit not in ("dB", "LUFS")
+            abs(guess - e.measured) / max(abs(e.measured - e.before), 1e-9) for e, guess in told if e.unit not in ("dB", "LUFS")
         ]
         near = [
-            abs(e.predicted - e.measured) < NEAR_DB if e.unit in ("dB", "LUFS") else
-            abs(e.predicted - e.measured) <= NEAR_SHARE * abs(e.measured - e.before)
-            for e in effects
+            abs(guess - e.measured) < NEAR_DB if e.unit in ("dB", "LUFS") else
+            abs(guess - e.measured) <= NEAR_SHARE * abs(e.measured - e.before)
+            for e, guess in told
         ]  # fmt: skip
-        right = [np.sign(e.predicted - e.before) == np.sign(e.measured - e.before) for e in effects]
+        right = [np.sign(guess - e.before) == np.sign(e.measured - e.before) for e, guess in told]
         others = f"{np.median(share):.2f} of the change" if share else "-"
         return (
-            f"{name}: {len(effects)} effects, median error {np.median(db) if db else 0:.2f} dB, others {others}; "
-            f"within {NEAR_DB} dB or {NEAR_SHARE:.0%}: {np.mean(near):.2f}; sign right {np.mean(right):.3f} (target {SIGN_RIGHT})"
+            f"{name}: {len(told)} effects, median error {np.median(db) if db else 0:.2f} dB, others {others}; "
+            f"within {NEAR_DB} dB or {NEAR_SHARE:.0%}: {np.mean(near):.2f}; sign right {np.mean(right):.3f} (target {SIGN_RIGHT}); "
+            f"{len(effects) - len(told)} more were measured that the model doesn't tell"
         )
 
 

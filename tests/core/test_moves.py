@@ -153,10 +153,15 @@ def test_the_rendering_confirms_what_the_model_says(what, mix, balanced, cache, 
     )
     off = [abs(guess[f].remake - heard[f].remake) for f in before if f.startswith("Balance") and f in heard]
     assert np.median(off) < 0.5
+    told = []
     for figure, old in before.items():
         moved = heard[figure].remake - old.remake if figure in heard else 0.0
         if figure in guess and not figure.startswith("Clash") and abs(moved) > 0.5 * old.tolerance:
-            assert np.sign(guess[figure].remake - old.remake) == np.sign(moved), figure
+            told.append(guess[figure].remake != old.remake)
+            # Peaks are only told where a compressor is set.
+            assert told[-1] or figure.startswith("Crest"), figure
+            assert not told[-1] or np.sign(guess[figure].remake - old.remake) == np.sign(moved), figure
+    assert not told or any(told)
 
 
 def test_what_is_as_it_was_is_not_measured_anew_and_reads_the_same(mix, balanced, cache, main_place, club_survey):

@@ -48,13 +48,14 @@ class MoveReason:
 
 @dataclass(frozen=True)
 class MoveEffect:
-    """What the move does to a figure: as it stands, as the model has it, and as the rendering measures it."""
+    """What the move does to a figure: as it stands, as the model has it (None where it can't tell), and as the rendering measures
+    it."""
 
     figure: str
     section: str
     unit: str
     before: float
-    predicted: float
+    predicted: float | None
     measured: float
 
 
@@ -138,6 +139,12 @@ def try_moves(
     return found
 
 
+def _guessed(guess: dict[str, Reading], figure: str, old: Reading) -> float | None:
+    """None where the model leaves a figure as it is: it is only named where it was measured to move."""
+    now = _now(guess, figure, old)
+    return None if now == old.remake else _r(now)
+
+
 def _measured(
     mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], mixdown: Mixdown,
     survey: Survey, elsewhere: float,
@@ -146,7 +153,7 @@ def _measured(
     closes, opens = _closed(before, heard), _closed(heard, before)
     section = mix.section.id
     effects = tuple(
-        MoveEffect(figure, section, old.unit, _r(old.remake), _r(_now(guess, figure, old)), _r(_now(heard, figure, old)))
+        MoveEffect(figure, section, old.unit, _r(old.remake), _guessed(guess, figure, old), _r(_now(heard, figure, old)))
         for figure, old in before.items()
         if abs(_now(heard, figure, old) - old.remake) >= MOVES * old.tolerance
     )

@@ -45,7 +45,7 @@ def predicted(mix: SectionMix, after: Song) -> SectionMix:
     return replace(
         mix, song=after, lanes=Lanes(mix.lanes.first, mix.lanes.last, {**lanes, MASTER: master}),
         lufs=mix.lufs + _through_limiter_db(mix.limited_db, gained), limited_db=max(0.0, mix.limited_db + gained),
-        ducked=_pumped(mix, after), bands=_bands(mix, master),
+        ducked=_pumped(mix, after), bands=_bands(mix, after, master),
     )  # fmt: skip
 
 
@@ -191,13 +191,17 @@ def _fed(mix: SectionMix, after: Song, name: str, lanes: dict[str, Lane]) -> Lan
     return _scaled(lanes[name], 10 * np.log10(np.maximum(ratio, 1e-9)) + own)
 
 
-def _bands(mix: SectionMix, master: Lane) -> tuple[StereoBand, ...]:
-    """Crest and what lies between the hits move as they do in the longer frames of the lanes."""
+def _bands(mix: SectionMix, after: Song, master: Lane) -> tuple[StereoBand, ...]:
+    """What lies between the hits moves as it does in the longer frames of the lanes, and so does the crest where a compressor is
+    set; what another level of a part makes of peaks is too short for them."""
+    compresses = [[e for e in strip.chain if e.kind == "compressor"] for strip in mix.song.strips()] != [
+        [e for e in strip.chain if e.kind == "compressor"] for strip in after.strips()
+    ]
     out = []
     for band in mix.bands:
         rows = (band.low_hz <= HZ) & (band.high_hz > HZ)
         had, has = mix.lanes.mix.frames[rows].sum(axis=0), master.frames[rows].sum(axis=0)
-        crest = _crest_db(has) - _crest_db(had)
+        crest = _crest_db(has) - _crest_db(had) if compresses else 0.0
         between = (band.between_db or 0.0) + between_db(has) - between_db(had)
         out.append(replace(band, crest_db=band.crest_db + crest, between_db=max(between, -MOST_BETWEEN_DB)))
     return tuple(out)

@@ -27,7 +27,7 @@ export function effectsSaid({ effects, reasons }) {
   const tolerance = new Map(reasons.map((r) => [r.figure, r.tolerance]));
   const size = (/** @type {Move["effects"][number]} */ e) => Math.abs(e.measured - e.before) / (tolerance.get(e.figure) ?? 3);
   return [...effects].sort((a, b) => size(b) - size(a)).slice(0, MOST_NAMED).map((e) => {
-    const before = figure(e.before, e.unit), after = figure(e.measured, e.unit), guess = figure(e.predicted, e.unit);
+    const before = figure(e.before, e.unit), after = figure(e.measured, e.unit), guess = e.predicted === null ? after : figure(e.predicted, e.unit);
     return `${e.figure} ${before} → ${after}${e.unit && ` ${e.unit}`}${guess === after ? "" : ` (predicted ${guess})`}`;
   });
 }

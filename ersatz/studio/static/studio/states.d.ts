@@ -419,7 +419,7 @@ export interface MoveEffect {
   section: string;
   unit: string;
   before: number;
-  predicted: number;
+  predicted: number | null;
   measured: number;
 }
 
