@@ -112,7 +112,7 @@ def seed_count(name: str) -> int:
     return int(found[1 if name == "REFERENCES" else 2])
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def house(tmp_path_factory, club_file, club_survey, song):
     folder = tmp_path_factory.mktemp("house")
     shutil.copyfile(club_file, folder / "club.flac")
@@ -131,12 +131,11 @@ def house(tmp_path_factory, club_file, club_survey, song):
     running.stop()
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def chromium():
+    # Ended with the last browser test: Playwright keeps a loop running in this process, beside which Django answers nothing.
     path = shutil.which("chromium")
     assert path, "Debian's chromium is needed: ./run test installs it"
-    # Playwright keeps a loop running in this process, and Django asks for none: its tests come after these in the same one.
-    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
         yield browser
