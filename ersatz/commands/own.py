@@ -23,7 +23,7 @@ def run(arguments: argparse.Namespace) -> None:
     else:
         survey = survey_file(arguments.track, progress=progress(arguments.track.name))
     samples = SampleFolder(arguments.samples) if arguments.samples is not None else no_samples
-    own = measure_own(song, survey, hear(audio, survey.tempo.grid, survey.tempo.swing_percent), audio, samples)
+    own = measure_own(song, survey, hear(audio, survey.tempo.grid, survey.tempo.swing_percent), lambda: audio, samples)
     write_json({"schema": "ersatz.own/1", **to_json(own)}, arguments.json)
     for facet in own.facets:
         figure = "  – " if facet.share is None else f"{facet.share:4.2f}"

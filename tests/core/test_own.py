@@ -195,11 +195,11 @@ def test_a_sample_cut_from_the_reference_is_named_with_its_place(song):
         part = song.parts[0]
         return replace(song, parts=(replace(part, sound=replace(part.sound, voice="sample", samples={"sample": sha})),))
 
-    found = cut_from(with_sample("cut"), kept.get, reference)
+    found = cut_from(with_sample("cut"), kept.get, lambda: reference)
     assert [part for part, _ in found] == [song.parts[0].id]
     assert found[0][1] == pytest.approx(start / RATE, abs=0.001)
-    assert cut_from(with_sample("other"), kept.get, reference) == ()
-    assert cut_from(with_sample("gone"), kept.get, reference) == ()
+    assert cut_from(with_sample("other"), kept.get, lambda: reference) == ()
+    assert cut_from(with_sample("gone"), kept.get, lambda: reference) == ()
 
 
 def test_takes_move_away_from_the_reference(song, club_survey, heard):

@@ -3,12 +3,15 @@ sample that was stretched, pitched or turned round isn't found."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy import fft, signal
 
 from ersatz.core.audio import Audio, resample
 from ersatz.core.samples import Samples
 from ersatz.core.song.document import Song
+from ersatz.core.song.parts import Part, Sound
 
 #: Both are looked at at this rate, without what a cut's own low cut may have taken out; a cut begins between two samples, which the
 #: highest partials would feel.
@@ -18,18 +21,25 @@ LONGEST_S, SHORTEST_S = 4.0, 0.05
 ALIKE = 0.8
 
 
-def cut_from(song: Song, samples: Samples, reference: Audio) -> tuple[tuple[str, float], ...]:
-    """(id of the part, seconds of the reference) of every part that plays a cut of it."""
-    long = _plain(reference)
+def cut_from(song: Song, samples: Samples, reference: Callable[[], Audio]) -> tuple[tuple[str, float], ...]:
+    """(id of the part, seconds of the reference) of every part that plays a cut of it. The reference is read where the song
+    plays a sample at all."""
+    # Most songs play none, and the whole track is looked through for one.
+    if not any(sound.samples for part in song.parts for sound in _sounds(part)):
+        return ()
+    long = _plain(reference())
     out = []
     for part in song.parts:
-        sounds = (part.sound, *(c.sound for c in part.cells if c.sound is not None))
-        found = [samples(sha) for sound in sounds for sha in sound.samples.values()]
+        found = [samples(sha) for sound in _sounds(part) for sha in sound.samples.values()]
         for sample in found:
             if sample is not None and (at := _place(_plain(sample.audio), long)) is not None:
                 out.append((part.id, at))
                 break
     return tuple(out)
+
+
+def _sounds(part: Part) -> tuple[Sound, ...]:
+    return (part.sound, *(c.sound for c in part.cells if c.sound is not None))
 
 
 def _plain(audio: Audio) -> np.ndarray:

@@ -6,7 +6,6 @@ nothing, nor do hats on all 16ths. On the others, how often both agree on hit or
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,6 +26,8 @@ FREE: dict[Role, tuple[int, ...]] = {
 STRUCK = 0.5
 #: Fewer free hits are an ornament.
 LEAST_HITS = 2
+#: A bar is named as like the reference's from this share on.
+ALIKE = 0.5
 
 
 @dataclass(frozen=True)
@@ -45,14 +46,14 @@ def drums_taken(song: Song, reference: Survey) -> DrumsTaken:
     played = {role: steps_of(song, role) for role in FREE}
     bars = [_free_hits({role: played[role][bar] for role in FREE}) for bar in range(song.bars)]
     shares: dict[tuple[bool, ...], tuple[float, int]] = {}
-    for bar, _ in Counter(bars).items():
+    for bar in set(bars):
         if sum(bar) >= LEAST_HITS:
             shares[bar] = max(((max(0.0, kappa(bar, other)), start) for other, start in theirs.items()), default=(0.0, 0))
     counted = [(k + 1, shares[bar]) for k, bar in enumerate(bars) if bar in shares]
     if not counted:
         return DrumsTaken(None, ())
     share = float(np.mean([share for _, (share, _) in counted]))
-    return DrumsTaken(share, tuple((bar, start) for bar, (share, start) in counted if share >= 0.5))
+    return DrumsTaken(share, tuple((bar, start) for bar, (share, start) in counted if share >= ALIKE))
 
 
 def kappa(one: tuple[bool, ...], other: tuple[bool, ...]) -> float:

@@ -18,6 +18,7 @@ from scipy import fft, sparse
 
 from ersatz.core.audio import Audio, resample
 from ersatz.core.grid import BarGrid
+from ersatz.core.pitch import midi_hz
 from ersatz.core.song.bounds import STEPS_PER_BAR
 
 RATE_HZ = 22_050
@@ -123,7 +124,7 @@ def _dictionary() -> tuple[np.ndarray, int]:
     at = np.arange(FRAME) / RATE_HZ
     atoms = []
     for midi in range(LOW_MIDI, HIGH_MIDI):
-        hz = 440.0 * 2 ** ((midi - 69) / 12)
+        hz = midi_hz(midi)
         numbers = [h for h in range(1, PARTIALS + 1) if h * hz <= HIGHEST_PARTIAL_HZ]
         partials = np.square(_on_axis(np.array([np.cos(2 * np.pi * h * hz * at) for h in numbers], np.float32)))
         atoms += [np.sqrt(partials @ np.power(numbers, -2 * slope)) for slope in SLOPES]

@@ -7,7 +7,7 @@ the four commonest progressions. A share is None where the song plays nothing of
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -69,9 +69,11 @@ class Own:
         return next(f for f in self.facets if f.name == name)
 
 
-def measure_own(song: Song, reference: Survey, heard: Heard, audio: Audio | None = None, samples: Samples = no_samples) -> Own:
-    """`heard` of the reference (`hear`, on its survey's grid and swing). With its audio, samples are looked for in it as well. The
-    same song gives the same figures."""
+def measure_own(
+    song: Song, reference: Survey, heard: Heard, audio: Callable[[], Audio] | None = None, samples: Samples = no_samples
+) -> Own:
+    """`heard` of the reference (`hear`, on its survey's grid and swing). Where `audio` reads it, samples are looked for in it as
+    well. The same song gives the same figures."""
     lines = [measure_line(name, song, heard) for name in LINES]
     facets = (*lines, _chords(song, heard), _drums(song, reference), _plan(song, reference))
     return Own(facets, cut_from(song, samples, audio) if audio is not None else ())

@@ -12,12 +12,13 @@ from ersatz.core.edits import edit_json
 from ersatz.core.edits.notes import WriteNotes
 from ersatz.core.own.heard import Heard
 from ersatz.core.own.meter import LINES, Own, Passage, measure_line
+from ersatz.core.own.played import STEP_TICKS
 from ersatz.core.song import transform
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Note, Part, Pattern
 
 #: Another rhythm begins three 16ths later: off the beats that it stood on.
-LATER_TICKS = 3 * 240
+LATER_TICKS = 3 * STEP_TICKS
 
 
 @dataclass(frozen=True)

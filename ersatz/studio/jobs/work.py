@@ -268,7 +268,8 @@ def _own(job: Job, report: Progress) -> None:
     report("hearing the reference’s notes", 0.1)
     heard = heard_of(track, survey)
     report("comparing", 0.6)
-    own = measure_own(revision.song, survey, heard, read_audio(track.audio_path), OwnSample.objects.finder(remake.owner))
+    samples = OwnSample.objects.finder(remake.owner)
+    own = measure_own(revision.song, survey, heard, lambda: read_audio(track.audio_path), samples)
     report("varying", 0.8)
     told = {"own": to_json(own), "varied": to_json(varied(revision.song, own, heard))}
     job.options = {**job.options, "key": own_key(track, survey, revision.sha), **told}

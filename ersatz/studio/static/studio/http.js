@@ -114,3 +114,24 @@ export function progressElement(label, meanwhile = "") {
   if (meanwhile) element.append(node("span", "soft", meanwhile));
   return element;
 }
+
+/** Asks for a job and follows it to its end, with its progress in `host`; one that is refused has failed with the server's sentence. null where
+ *  another was asked for meanwhile, as `isWanted()` tells.
+ *  @param {string} url
+ *  @param {object} fields
+ *  @param {string} label
+ *  @param {HTMLElement} host
+ *  @param {() => boolean} isWanted
+ *  @returns {Promise<any>} */
+export async function finished(url, fields, label, host, isWanted) {
+  const { ok, data } = await post(url, fields);
+  if (!isWanted()) return null;
+  if (!ok) return { state: "failed", message: data.error };
+  if (data.job.state === "done") return data.job;
+  const place = progressElement(label);
+  host.replaceChildren(place);
+  const job = await follow(data.job.url, place);
+  if (!isWanted()) return null;
+  host.replaceChildren();
+  return job;
+}

@@ -4,7 +4,7 @@
 import { button, node } from "./dom.js";
 import { minus } from "./draw.js";
 import { hearWith } from "./hearing.js";
-import { follow, post, progressElement } from "./http.js";
+import { finished } from "./http.js";
 
 /** @typedef {import("./states").Move} Move */
 
@@ -64,21 +64,9 @@ export class MovesPanel {
     this.moves = [];
     this.heard = null;
     this.draw();
-    const { ok, data } = await post(this.url, { section: this.place });
-    if (mine !== this.asked) return;
-    if (!ok) {
-      this.says.textContent = data.error;
-      return;
-    }
-    let job = data.job;
-    if (job.state !== "done") {
-      const place = progressElement("Moves");
-      this.progress.replaceChildren(place);
-      job = await follow(job.url, place);
-      if (mine !== this.asked) return;
-      this.progress.replaceChildren();
-    }
-    this.moves = job.moves;
+    const job = await finished(this.url, { section: this.place }, "Moves", this.progress, () => mine === this.asked);
+    if (!job) return;
+    this.moves = job.moves ?? [];
     this.says.textContent = job.state !== "done" ? job.message : this.moves.length ? "" : "none that would bring it nearer";
     this.draw();
   }

@@ -4,7 +4,7 @@
 import { button, node } from "./dom.js";
 import { BarAxis, el, fresh } from "./draw.js";
 import { hearWith } from "./hearing.js";
-import { follow, post, progressElement } from "./http.js";
+import { finished } from "./http.js";
 
 /** @typedef {import("./states").Facet} Facet */
 /** @typedef {import("./states").Passage} Passage */
@@ -72,19 +72,8 @@ export class OwnPanel {
 
   /** Measures the song as it stands. */
   async look() {
-    const mine = ++this.asked, { ok, data } = await post(this.url, {});
-    if (mine !== this.asked) return;
-    if (!ok) {
-      this.says.textContent = data.error;
-      return;
-    }
-    let job = data.job;
-    if (job.state !== "done") {
-      const place = progressElement("Your own");
-      this.says.replaceChildren(place);
-      job = await follow(job.url, place);
-      if (mine !== this.asked) return;
-    }
+    const mine = ++this.asked, job = await finished(this.url, {}, "Your own", this.says, () => mine === this.asked);
+    if (!job) return;
     this.says.textContent = job.state === "done" ? "" : job.message;
     this.found = job;
     this.heard = null;
