@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 from ersatz.core.errors import UnusableDocument
 
@@ -20,8 +21,9 @@ OPEN_HATS = {"four": (2, 6, 10, 14), "two-step": (6, 14), "broken": (2, 10), "de
 
 @dataclass(frozen=True)
 class Style:
-    """What is usual in a style. Pairs are low and high; `kick` names the family of patterns, `bass` the rhythms of
-    draft/patterns.py."""
+    """What is usual in a style. Pairs are low and high; `kick` names the family of patterns, `bass` the rhythms of draft/basses.py,
+    `colour` and `held` what draft/harmony.py makes of chords. `low`: the bass is one sound, or a middle over a sub of its own, or
+    two sounds that talk over one."""
 
     name: str
     title: str
@@ -34,22 +36,25 @@ class Style:
     progressions: str
     lead: str
     backbeat: str
+    colour: Literal["triads", "sevenths", "ninths", "suspended"]
+    held: Literal["whole", "again", "early"]
+    low: Literal["one", "split", "talking"] = "one"
 
 
 # ruff: noqa: E501
 STYLES = (
-    Style("tech-house", "Tech house", (122, 128), "four", (50, 56), (8, 12), -8, ("tech", "call"), "few", "stab", "clap"),
-    Style("disco-house", "Disco house", (116, 124), "four", (50, 56), (6, 12), -8, ("octaves", "call"), "four", "voice", "clap"),
-    Style("melodic-techno", "Melodic techno", (120, 126), "four", (50, 51), (6, 10), -9, ("offbeat", "rolling"), "four", "arp", "clap"),
-    Style("uplifting-trance", "Uplifting trance", (134, 140), "four", (50, 51), (6, 12), -8, ("rolling",), "four", "arp", "clap"),
-    Style("festival-house", "Festival house", (124, 128), "four", (50, 51), (10, 16), -7, ("sustained", "offbeat"), "four", "hook", "clap"),
-    Style("hard-techno", "Hard techno", (140, 160), "four", (50, 51), (12, 24), -6, ("offbeat", "rolling"), "one", "stab", "clap"),
-    Style("drum-and-bass", "Drum and bass", (172, 176), "two-step", (50, 54), (3, 8), -6, ("reese", "call"), "one", "hook", "snare"),
-    Style("future-garage", "Future garage", (128, 136), "two-step", (56, 62), (2, 5), -11, ("reese", "call"), "four", "voice", "snare"),
-    Style("electro-breaks", "Electro breaks", (126, 136), "broken", (50, 56), (4, 8), -8, ("call", "tech"), "few", "hook", "snare"),
-    Style("grime", "Grime", (136, 142), "broken", (50, 54), (2, 5), -8, ("reese",), "pair", "stab", "clap"),
-    Style("moombahton", "Moombahton", (100, 112), "dembow", (50, 51), (6, 10), -7, ("octaves", "call"), "few", "hook", "snare"),
-    Style("half-time-bass", "Half-time bass", (80, 92), "half", (52, 58), (2, 5), -9, ("reese", "call"), "one", "hook", "snare"),
+    Style("tech-house", "Tech house", (122, 128), "four", (50, 56), (8, 12), -8, ("tech", "call", "offbeat"), "few", "stab", "clap", "sevenths", "again"),
+    Style("disco-house", "Disco house", (116, 124), "four", (50, 56), (6, 12), -8, ("octaves", "call"), "four", "voice", "clap", "sevenths", "early"),
+    Style("melodic-techno", "Melodic techno", (120, 126), "four", (50, 51), (6, 10), -9, ("offbeat", "rolling"), "four", "arp", "clap", "ninths", "whole"),
+    Style("uplifting-trance", "Uplifting trance", (134, 140), "four", (50, 51), (6, 12), -8, ("rolling",), "four", "arp", "clap", "suspended", "whole"),
+    Style("festival-house", "Festival house", (124, 128), "four", (50, 51), (10, 16), -7, ("sustained", "offbeat"), "four", "hook", "clap", "suspended", "again"),
+    Style("hard-techno", "Hard techno", (140, 160), "four", (50, 51), (12, 24), -6, ("offbeat", "rolling"), "one", "stab", "clap", "triads", "whole"),
+    Style("drum-and-bass", "Drum and bass", (172, 176), "two-step", (50, 54), (3, 8), -6, ("reese", "two-step"), "one", "hook", "snare", "ninths", "whole", "talking"),
+    Style("future-garage", "Future garage", (128, 136), "two-step", (56, 62), (2, 5), -11, ("two-step", "reese"), "four", "voice", "snare", "ninths", "early", "split"),
+    Style("electro-breaks", "Electro breaks", (126, 136), "broken", (50, 56), (4, 8), -8, ("call", "tech"), "few", "hook", "snare", "sevenths", "again", "talking"),
+    Style("grime", "Grime", (136, 142), "broken", (50, 54), (2, 5), -8, ("two-step", "reese"), "pair", "stab", "clap", "triads", "whole", "split"),
+    Style("moombahton", "Moombahton", (100, 112), "dembow", (50, 51), (6, 10), -7, ("dembow", "octaves"), "few", "hook", "snare", "triads", "again"),
+    Style("half-time-bass", "Half-time bass", (80, 92), "half", (52, 58), (2, 5), -9, ("reese", "two-step"), "one", "hook", "snare", "sevenths", "whole", "talking"),
 )  # fmt: skip
 
 BY_NAME = {style.name: style for style in STYLES}

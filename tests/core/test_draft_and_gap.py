@@ -1,7 +1,6 @@
 """Drafts: repeatable, on the reference's plan, with notes of their own, brought to its balance. Gaps: what differs."""
 
 from dataclasses import replace
-from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -9,7 +8,7 @@ import pytest
 from ersatz.core.balance.match import match_song, survey_remake
 from ersatz.core.draft import draft_song
 from ersatz.core.draft.build import ducker_of
-from ersatz.core.draft.patterns import PROGRESSIONS, voicings
+from ersatz.core.draft.hooks import halved
 from ersatz.core.effects.chain import apply_effect
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import Cancelled, NoTempo, UnusableDocument
@@ -21,6 +20,7 @@ from ersatz.core.mixdown.schedule import duck_triggers
 from ersatz.core.pitch import Key
 from ersatz.core.song.document import PUMP
 from ersatz.core.styles import STYLES, choose_style
+from ersatz.core.survey.document import Event
 
 # What its tests share is made once.
 pytestmark = pytest.mark.xdist_group("draft_and_gap")
@@ -107,16 +107,6 @@ def test_styles_follow_tempo_and_kick():
     assert choose_style(131, two_step).name == "future-garage"
 
 
-@pytest.mark.parametrize("degrees", [p for (kind, mode), ps in PROGRESSIONS.items() if mode == "minor" for p in ps])
-def test_voices_of_chords_move_little_and_stay_in_the_key(degrees):
-    key = Key("Bb", "minor")
-    chords = voicings(key, degrees)
-    for a, b in pairwise(chords):
-        assert max(abs(x - y) for x, y in zip(a, b)) <= 9
-    assert all(m % 12 in key.pitch_classes for chord in chords for m in chord)
-    assert all(len(set(chord)) == 4 for chord in chords)
-
-
 @pytest.fixture(scope="module")
 def matched(club_survey):
     cache = RenderCache()
@@ -156,13 +146,130 @@ def test_how_empty_an_empty_band_is_makes_no_difference(club_survey):
     assert spectrum_difference(empty, full, place, place)[4] > 15
 
 
-def test_a_drop_that_goes_over_into_another_has_its_impact_behind_it(club_survey):
-    first = club_survey.sections[0]
-    bars = first.bars
-    parts = [replace(first, label=label, start_bar=1 + i * bars) for i, label in enumerate(("build", "drop", "drop", "outro"))]
-    song = draft_song(replace(club_survey, sections=tuple(parts), pump=replace(club_survey.pump, active_sections=())), 2)
-    impacts = [[s.label for s in song.sections if s.id == t.section] for t in song.transitions if t.kind == "impact"]
-    assert impacts == [["build"], ["drop"]] and len({t.section for t in song.transitions if t.kind == "impact"}) == 2
+def of_sections(survey, *labels, events=()):
+    """The survey with its first section over and over, under these labels."""
+    first = survey.sections[0]
+    parts = [replace(first, label=label, start_bar=1 + i * first.bars) for i, label in enumerate(labels)]
+    drums = replace(survey.drums, patterns=tuple(replace(survey.drums.patterns[0], section=i) for i in range(len(labels))))
+    return replace(
+        survey, sections=tuple(parts), drums=drums, pump=replace(survey.pump, active_sections=()), events=tuple(events), changes=()
+    )
+
+
+def joints(song, kind):
+    """Labels of the sections that end in transitions of a kind, with their beats."""
+    labels = {s.id: s.label for s in song.sections}
+    return [(labels[t.section], t.beats) for t in song.transitions if t.kind == kind]
+
+
+def test_a_drop_lands_and_what_follows_it_only_where_the_references_does(club_survey):
+    bars = club_survey.sections[0].bars
+    labels = ("build", "drop", "drop", "outro")
+    assert joints(draft_song(of_sections(club_survey, *labels), 2), "impact") == [("build", 4.0)]
+    behind = Event("impact", 1 + 3 * bars, 1.0, 0.9)
+    assert joints(draft_song(of_sections(club_survey, *labels, events=[behind]), 2), "impact") == [("build", 4.0), ("drop", 4.0)]
+
+
+def test_the_last_beat_before_a_drop_is_free_or_as_long_as_the_references_gap(club_survey):
+    bars = club_survey.sections[0].bars
+    labels = ("intro", "build", "drop", "drop", "breakdown")
+    assert joints(draft_song(of_sections(club_survey, *labels), 2), "gap") == [("build", 1.0)]
+    gap = Event("gap", 1 + 2 * bars - 0.5, 2.0, 0.9)
+    assert joints(draft_song(of_sections(club_survey, *labels, events=[gap]), 2), "gap") == [("build", 2.0)]
+
+
+def test_builds_roll_as_long_as_the_references_and_thin_their_lows_as_it_does(club_survey):
+    bars = club_survey.sections[0].bars
+    labels = ("breakdown", "drop", "build", "drop")
+    song = draft_song(of_sections(club_survey, *labels), 2)
+    assert joints(song, "snare roll") == [("build", 16.0)]
+    roll = Event("snare roll", 1 + bars - 2, 8.0, 0.9)
+    song = draft_song(of_sections(club_survey, *labels, events=[roll]), 2)
+    assert joints(song, "snare roll") == [("breakdown", 8.0), ("build", 16.0)]
+    survey = of_sections(club_survey, *labels)
+    low = [-10.0] * len(survey.energy.low_db)
+    level, thinned = list(low), list(low)
+    for k in range(3 * bars - 4, 3 * bars):
+        thinned[k] = -30.0
+    beats = [
+        joints(draft_song(replace(survey, energy=replace(survey.energy, low_db=tuple(rows))), 2), "low-cut sweep")
+        for rows in (level, thinned)
+    ]
+    assert beats[0] == [("build", 8.0)] and beats[1][0][1] > 8.0
+
+
+def test_the_second_half_of_a_drop_gains_a_ride_and_swaps_its_stabs(club_survey):
+    song = draft_song(club_survey, 3)
+    drops = [s for s in song.sections if s.label == "drop"]
+    for section in drops:
+        ride, stabs = song.part("ride").cell(section.id), song.part("stabs").cell(section.id)
+        assert ride.on and ride.entry_bars >= section.bars // 2
+        if stabs.on:
+            assert {stabs.pattern, stabs.fill} == {"A", "B"} and stabs.fill_bars == section.bars // 2 - stabs.exit_bars
+    others = [s.id for s in song.sections if s.label != "drop"]
+    for part in ("ride", "clap-layer"):
+        assert not any(song.part(part).cell(s).on for s in others)
+
+
+def test_a_breakdown_sings_the_hook_halved(club_survey):
+    song = draft_song(club_survey, 3)
+    lead = song.part("lead")
+    assert lead.patterns["H"] == halved(lead.patterns["A"])
+    for section in song.sections:
+        assert (lead.cell(section.id).pattern == "H") == (section.label == "breakdown")
+
+
+def test_energy_adds_and_takes_away(club_survey):
+    calm, usual, busy = (draft_song(club_survey, 3, energy=e) for e in (-1, 0, 1))
+    assert calm.part("ride") is None and calm.part("clap-layer") is None
+    assert usual.part("ride") is not None
+    onsets = [
+        sum(len(p.patterns["A"].notes) for p in s.parts if "A" in p.patterns and p.role in ("hats", "clap")) for s in (calm, busy)
+    ]
+    assert onsets[0] < onsets[1]
+    drop = next(s for s in busy.sections if s.label == "drop")
+    assert busy.part("ride").cell(drop.id).entry_bars < drop.bars // 2
+
+
+def test_drums_have_the_references_timing(club_survey):
+    main = club_survey.main_section()
+    late = {2: 9.0, 6: 11.0}
+    pattern = club_survey.drums.patterns[main]
+    hats = tuple(1.0 if k in late else 0.0 for k in range(pattern.steps_per_bar))
+    timing = replace(pattern.timing_ms, hats=tuple(late.get(k) for k in range(pattern.steps_per_bar)))
+    patterns = tuple(replace(p, hats=hats, timing_ms=timing) if p is pattern else p for p in club_survey.drums.patterns)
+    song = draft_song(replace(club_survey, drums=replace(club_survey.drums, patterns=patterns)), 3)
+    for part in ("hats", "open-hat", "shaker", "rim"):
+        assert (song.part(part).groove.timing_ms[2], song.part(part).groove.timing_ms[6]) == (9.0, 11.0)
+
+
+def test_sweeps_and_rises_of_the_reference_become_curves_that_snap_back(club_survey):
+    labels = ("intro", "breakdown", "drop")
+    bars = club_survey.sections[0].bars
+    plays = {**club_survey.sections[0].presence, "chords": 1.0}
+    sweep = Event("sweep", 1.0 + bars, bars * 4.0, 0.9, (800.0, 3200.0))
+    survey = of_sections(club_survey, *labels, events=[sweep])
+    rows = {r: tuple([1.0] * len(survey.presence.bars)) for r in ("chords", "lead")}
+    rising = tuple(-20.0 + 0.5 * max(0, k - bars) for k in range(len(survey.energy.full_db)))
+    survey = replace(
+        survey, presence=replace(survey.presence, **rows), energy=replace(survey.energy, full_db=rising),
+        sections=tuple(replace(s, presence=plays) for s in survey.sections), changes=(),
+    )  # fmt: skip
+    song = draft_song(survey, 2)
+    pad = song.part("pad")
+    start, end = (song.grid.ticks_of_bar(b) for b in (1 + bars, 1 + 2 * bars))
+    device = next(e.id for e in pad.chain if e.kind == "sweep")
+    cutoff, blend = pad.curve(device, "cutoff_hz"), pad.curve(device, "blend")
+    assert [cutoff.points[k].value for k in (0, -1)] == [1200.0, 4800.0]
+    assert cutoff.points[0].tick == start and cutoff.points[-1].tick == end - 1
+    assert blend.points[0].value == blend.points[-1].value == 0 and blend.points[-1].tick < end
+    sends = pad.curve("sends", "return:reverb").points
+    assert max(p.value for p in sends) == pytest.approx(sends[0].value + 8) and sends[-1].value == sends[0].value
+    assert song.part("bass").automation == () and song.part("stabs").automation == ()
+    # What jumps is no rise, and without a sweep there is no filter.
+    jumps = tuple(-30.0 if k < bars + bars // 2 else -20.0 for k in range(len(rising)))
+    still = draft_song(replace(survey, events=(), energy=replace(survey.energy, full_db=jumps)), 2)
+    assert still.part("pad").automation == () and all(e.kind != "sweep" for e in still.part("pad").chain)
 
 
 def test_changes_are_met_within_a_bar(club_survey):

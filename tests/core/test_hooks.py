@@ -1,14 +1,16 @@
 """The grammar of hooks: laws that hold for every kind, key, progression and seed."""
 
 import random
+from dataclasses import replace
 from itertools import pairwise
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ersatz.core.draft.hooks import BY_SOUND, KINDS, RHYTHMS, hook, kind_of
-from ersatz.core.draft.patterns import BAR, PHRASE_BARS, PROGRESSIONS, STEP
+from ersatz.core.draft.harmony import PROGRESSIONS
+from ersatz.core.draft.hooks import BY_SOUND, KINDS, RHYTHMS, halved, hook, kind_of, phrases
+from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS
 from ersatz.core.pitch import SCALES, TONICS, Key
 from ersatz.core.styles import STYLES
 
@@ -130,6 +132,44 @@ def test_acid_slides_reach_the_next_note(made):
 def test_the_same_seed_gives_the_same_hook(kind, key, seed):
     first, second = (hook(kind, key, (0, 5, 3, 4), LOW, random.Random(seed)) for _ in range(2))
     assert first == second
+
+
+@given(st.sampled_from(ALL), KEYS, SEEDS)
+def test_the_second_phrase_is_the_first_where_its_chords_are(kind, key, seed):
+    """Sixteen bars: what stands over the same chords is the same, but for the cell in which one has changed."""
+    degrees = (0, 5, 3, 4, 0, 5, 3, 4, 0, 5, 3, 4, 0, 5, 3, 6)
+    pattern = phrases(kind, key, degrees, LOW, random.Random(seed))
+    assert pattern.bars == WRITTEN_BARS
+    half = PHRASE_BARS * BAR
+    first = [n for n in pattern.notes if n.tick < half]
+    second = [replace(n, tick=n.tick - half) for n in pattern.notes if n.tick >= half]
+    assert [n.tick for n in first] == [n.tick for n in second]
+    assert [n for n in first if n.tick < half - 2 * BAR] == [n for n in second if n.tick < half - 2 * BAR]
+
+
+@given(hooks(TUNES))
+def test_halved_a_hook_keeps_its_own_notes_and_holds_them(made):
+    _, _, _, pattern = made
+    sung = halved(pattern)
+    own = {(n.tick, n.midi) for n in pattern.notes}
+    assert {(n.tick, n.midi) for n in sung.notes} <= own
+    assert len(sung.notes) < len(pattern.notes) and len(sung.notes) <= 2 * pattern.bars
+    assert all(a.tick + a.ticks <= b.tick for a, b in pairwise(sung.notes))
+    assert sum(n.ticks for n in sung.notes) > sum(n.ticks for n in pattern.notes)
+    # A beat goes before what lies between.
+    for n in sung.notes:
+        half = n.tick // (BAR // 2)
+        if n.tick % (4 * STEP):
+            assert not any(m.tick // (BAR // 2) == half and m.tick % (4 * STEP) == 0 for m in pattern.notes)
+
+
+@pytest.mark.parametrize("kind", [k for k in ALL if k != "siren"])
+def test_energy_chooses_among_the_busier_and_the_calmer_rhythms(kind):
+    def onsets(energy):
+        made = (hook(kind, Key("A", "minor"), (0, 5, 3, 4), LOW, random.Random(seed), energy) for seed in range(30))
+        return sum(len(p.notes) for p in made)
+
+    assert onsets(-1) < onsets(0) < onsets(1) or onsets(-1) < onsets(1) == onsets(0)
 
 
 @pytest.mark.parametrize("kind", TUNES)

@@ -31,8 +31,11 @@ def with_registers(song: Song, powers: Powers) -> Song:
         part = song.part(part_id)
         if part is None or part.role not in MOVED or not voice_of(part.sound).pitched:
             continue
-        stands = _distance(parts, powers)
-        tried = [(_distance(moved, powers), by, moved) for by in OCTAVES if _fits(part, by) for moved in [_shifted(parts, p, by)]]
+        # A filter that moves stays where it is when the notes go up.
+        still = [n for n, place in enumerate(powers.sections) if not _filtered(song, part, place)]
+        stands = _distance(parts, powers, still)
+        shifts = [(by, _shifted(parts, p, by)) for by in OCTAVES if still and _fits(part, by)]
+        tried = [(_distance(moved, powers, still), by, moved) for by, moved in shifts]
         if not tried:
             continue
         nearest, by, moved = min(tried, key=lambda row: row[0])
@@ -63,9 +66,16 @@ def _shifted(parts: np.ndarray, p: int, octaves: int) -> np.ndarray:
     return out
 
 
-def _distance(parts: np.ndarray, powers: Powers) -> float:
-    """Mean distance per third octave at equal loudness, of all sections, dB."""
+def _filtered(song: Song, part: Part, place: int) -> bool:
+    """Whether an effect of the part is mixed in for a while in the section at this place of the plan."""
+    bar, section = list(song.placed())[place]
+    start, end = song.grid.ticks_of_bar(bar), song.grid.ticks_of_bar(bar + section.bars)
+    blends = (a for a in part.automation if a.param == "blend")
+    return any(start <= point.tick < end and point.value > 0 for a in blends for point in a.points)
+
+
+def _distance(parts: np.ndarray, powers: Powers, sections: list[int]) -> float:
+    """Mean distance per third octave at equal loudness, of these sections, dB."""
     sums = parts.sum(axis=0) + powers.rest
-    return float(
-        np.mean([balance_db(levels_apart(10 * np.log10(own + 1e-14), theirs)) for own, theirs in zip(sums, powers.targets)])
-    )
+    apart = [levels_apart(10 * np.log10(sums[n] + 1e-14), powers.targets[n]) for n in sections]
+    return float(np.mean([balance_db(difference) for difference in apart]))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, get_args
 
 from ersatz.core.draft import trace
-from ersatz.core.draft.generate import generate
+from ersatz.core.draft.generate import Mood, generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import Edit
 from ersatz.core.edits.arrangement import part_of, section_of
@@ -105,7 +105,8 @@ class AdoptReference:
 @dataclass(frozen=True)
 class Generate:
     """New notes for a pattern, but for those at the locked places of its list. `per_bar` 0: as many as the style's figure has;
-    -1: as many as the reference has where it hears the role hit by hit."""
+    -1: as many as the reference has where it hears the role hit by hit. `mood`: against what stands there now, and before
+    `per_bar`."""
 
     kind: ClassVar[str] = "generate"
     part: str
@@ -114,6 +115,7 @@ class Generate:
     locked: tuple[int, ...] = ()
     per_bar: float = 0.0
     section: int = 0
+    mood: Mood = ""
 
     def edit(self, song: Song, survey: Survey) -> Edit:
         part = part_of(song, self.part)
@@ -125,8 +127,9 @@ class Generate:
         if self.per_bar < 0:
             heard = part.role in trace.TRACED
             per_bar = float(len(trace.row_of(survey, _section(survey, self.section), part.role))) if heard else None
-        notes = generate(song, part, pattern.bars, self.seed, per_bar, locked)
-        return WriteNotes(part.id, self.pattern, pattern.bars, notes, pattern.loop_ticks, f"generated, seed {self.seed}")
+        notes = generate(song, part, pattern.bars, self.seed, per_bar, locked, self.mood, pattern.notes)
+        said = f"generated{f' {self.mood}' if self.mood else ''}, seed {self.seed}"
+        return WriteNotes(part.id, self.pattern, pattern.bars, notes, pattern.loop_ticks, said)
 
 
 @dataclass(frozen=True)

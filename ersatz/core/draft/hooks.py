@@ -12,10 +12,11 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
-from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP
+from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, by_energy
 from ersatz.core.pitch import Key
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.parts import Note, Pattern
@@ -35,27 +36,37 @@ RHYTHMS: dict[str, tuple[Rhythm, ...]] = {
         ((0, 3), (3, 3), (6, 2), (8, 2), (12, 2), (14, 2), (16, 3), (19, 3), (22, 6)),
         ((0, 4), (4, 2), (6, 4), (10, 2), (14, 2), (16, 4), (20, 2), (22, 2), (24, 5)),
         ((0, 6), (6, 2), (8, 3), (11, 3), (14, 2), (16, 3), (19, 2), (22, 2), (24, 4)),
+        ((0, 6), (6, 4), (10, 4), (16, 6), (22, 6)),
+        ((0, 3), (3, 3), (6, 6), (16, 3), (19, 3), (22, 4), (26, 4)),
+        ((0, 2), (2, 2), (4, 2), (6, 3), (10, 2), (12, 2), (14, 2), (16, 2), (18, 2), (20, 2), (22, 4), (26, 2)),
     ),
     "call": (
         ((0, 2), (3, 2), (6, 2), (8, 1), (10, 2), (14, 2), (16, 2), (19, 1), (20, 1), (22, 3)),
         ((2, 1), (3, 1), (4, 2), (7, 2), (10, 2), (12, 2), (18, 1), (19, 1), (20, 2), (23, 4)),
         ((0, 1), (2, 1), (3, 2), (6, 2), (11, 1), (12, 2), (16, 1), (18, 1), (19, 2), (22, 2), (24, 3)),
+        ((0, 3), (6, 2), (10, 4), (16, 3), (22, 4)),
+        ((3, 2), (6, 2), (8, 4), (14, 2), (19, 2), (22, 4)),
     ),
     "voice": (
         ((1, 2), (3, 1), (4, 2), (6, 3), (12, 2), (14, 2), (17, 2), (19, 1), (20, 1), (22, 4)),
         ((2, 2), (4, 1), (7, 2), (9, 1), (10, 4), (18, 2), (20, 1), (23, 1), (24, 1), (26, 2)),
         ((0, 2), (3, 2), (5, 1), (6, 1), (8, 3), (14, 1), (15, 1), (19, 2), (21, 1), (22, 1), (24, 4)),
+        ((0, 3), (3, 2), (6, 4), (19, 2), (22, 5)),
+        ((2, 3), (6, 2), (10, 4), (17, 2), (20, 2), (23, 4)),
     ),
     "bell": (
         ((0, 6), (6, 3), (10, 6), (19, 3), (22, 6)),
         ((2, 6), (8, 4), (14, 6), (22, 3), (26, 4)),
         ((0, 8), (10, 3), (14, 3), (18, 8)),
+        ((0, 3), (3, 3), (6, 4), (12, 3), (16, 3), (19, 3), (22, 6)),
+        ((2, 4), (6, 4), (10, 4), (16, 6), (22, 4), (28, 3)),
     ),
 }  # fmt: skip
 #: One bar of hits; the second number says which of the two notes.
 STABS: tuple[tuple[tuple[int, int], ...], ...] = (
     ((0, 0), (3, 0), (6, 1), (11, 0)), ((2, 0), (5, 0), (10, 1), (12, 1)),
-    ((3, 0), (6, 0), (9, 1), (14, 0)), ((0, 0), (6, 0), (7, 1), (14, 1)),
+    ((3, 0), (6, 0), (9, 1), (14, 0)), ((0, 0), (6, 0), (7, 1), (14, 1)), ((0, 0), (3, 0), (6, 1), (8, 0), (11, 0), (14, 1)),
+    ((2, 0), (3, 0), (6, 1), (10, 0), (11, 0), (14, 1)), ((0, 0), (10, 1)), ((3, 0), (11, 1)),
 )  # fmt: skip
 OFFBEATS: tuple[tuple[tuple[int, int], ...], ...] = (
     ((2, 0), (6, 0), (10, 1), (14, 0)), ((2, 0), (6, 1), (10, 0), (13, 1), (14, 1)), ((2, 1), (6, 0), (7, 0), (10, 1), (14, 0)),
@@ -70,6 +81,8 @@ ACID: tuple[tuple[tuple[int | None, ...], frozenset[int], frozenset[int]], ...] 
     ((0, 0, None, 7, 0, None, 2, 0, None, 0, 7, None, 0, 2, None, 4), frozenset((3, 10)), frozenset((6, 13))),
     ((0, None, 0, 0, 7, None, 0, None, 2, 0, None, 0, 7, 0, None, 1), frozenset((4, 12)), frozenset((8, 12))),
     ((0, None, 2, 0, None, 0, 4, None, 0, 0, None, 7, 0, None, 2, 0), frozenset((6, 11)), frozenset((2, 14))),
+    ((0, None, None, 7, 0, None, None, 0, 2, None, 0, None, 7, None, None, 0), frozenset((3, 12)), frozenset((8, 10))),
+    ((0, 0, 7, 0, 0, 2, 0, 7, 0, 0, 4, 0, 7, 0, 2, 0), frozenset((2, 7, 12)), frozenset((4, 9, 14))),
 )
 #: Kinds of the leads that a style has.
 KINDS: dict[str, tuple[str, ...]] = {
@@ -78,26 +91,57 @@ KINDS: dict[str, tuple[str, ...]] = {
 #: Sounds that ask for a kind, by a word for them.
 BY_SOUND = {"acid line": "acid", "siren": "siren", "bell": "bell", "voice": "voice"}
 
+#: Gap behind a held note, ticks.
+HALVED_BREATH = 15
 #: Where an arpeggio holds its common tone.
 ARPEGGIO_PITCH = 3
 
 #: Costs of the path: off the contour, off its intervals, a strong beat outside the chord, by the size of the step in the scale.
 OFF_CONTOUR, OFF_INTERVAL, OUTSIDE = 0.45, 0.8, 12.0
-BY_STEP = (0.5, 0.0, 0.7, 2.2, 3.5)
+BY_STEP = (0.5, 0.0, 0.7, 4.0, 6.0)
 NEVER = 1e3
 #: How much a beat, an off-beat and the rest are accented.
 ACCENTS = (0.95, 0.86, 0.78)
 
 
-def hook(kind: str, key: Key, degrees: tuple[int, ...], low_midi: int, rng: random.Random) -> Pattern:
+def phrases(kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0) -> Pattern:
+    """Sixteen bars: a hook, and the same again over the chords of its second phrase."""
+    seed = rng.getrandbits(64)
+    notes: list[Note] = []
+    for first in range(0, WRITTEN_BARS, PHRASE_BARS):
+        under = tuple(degrees[(first + bar) % len(degrees)] for bar in range(PHRASE_BARS))
+        sung = hook(kind, key, under, low_midi, random.Random(seed), energy).notes
+        notes += [replace(n, tick=n.tick + first * BAR) for n in sung]
+    return Pattern(WRITTEN_BARS, tuple(notes))
+
+
+def halved(pattern: Pattern) -> Pattern:
+    """Of each half of a bar the first note on a beat, or else the first, held to the next one: what a breakdown sings of a hook."""
+    half, chosen = BAR // 2, dict[int, Note]()
+    for n in pattern.notes:
+        place = n.tick // half
+        if place not in chosen or (chosen[place].tick % (4 * STEP) and n.tick % (4 * STEP) == 0):
+            chosen[place] = n
+    kept = [chosen[place] for place in sorted(chosen)]
+    ends = [n.tick for n in kept[1:]] + [pattern.bars * BAR]
+    return Pattern(
+        pattern.bars,
+        tuple(
+            replace(n, ticks=min(end - n.tick, BAR) - HALVED_BREATH, velocity=round(0.9 * n.velocity, 2), bend=(), repeats=1)
+            for n, end in zip(kept, ends)
+        ),
+    )
+
+
+def hook(kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0) -> Pattern:
     """Eight bars of a kind over chords, one degree a bar, from the first note of the scale at or above `low_midi` on; an acid line
-    lies an octave under it."""
+    lies an octave under it. `energy` 1 takes the busier rhythms of the kind, -1 the calmer ones."""
     base = next(degree for degree in range(-6, 1) if key.degree_midi(degree, low_midi) >= low_midi)
 
     def midi(pitch: int) -> int:
         return key.degree_midi(pitch + base, low_midi)
 
-    return Pattern(PHRASE_BARS, WRITERS.get(kind, _tune)(kind, midi, tuple(degree - base for degree in degrees), rng))
+    return Pattern(PHRASE_BARS, WRITERS.get(kind, _tune)(kind, midi, tuple(degree - base for degree in degrees), energy, rng))
 
 
 def kind_of(lead: str, sound: tuple[str, ...], rng: random.Random) -> str:
@@ -109,9 +153,8 @@ def kind_of(lead: str, sound: tuple[str, ...], rng: random.Random) -> str:
 # Tunes ---------------------------------------------------------------------------------------------------------------
 
 
-def _tune(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -> tuple[Note, ...]:
-    rhythms = RHYTHMS[kind]
-    a, b = rng.sample(rhythms, 2)
+def _tune(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+    a, b = rng.sample(by_energy(RHYTHMS[kind], len, energy), 2)
     centre = rng.choice((3, 4, 5))
     contour = _contour(a, centre, rng)
     other = [min(RANGE - 1, c + 2) for c in _contour(b, centre, rng)]
@@ -184,9 +227,9 @@ def _accent(step: int, kind: str, rng: random.Random) -> float:
 # Other grammars ------------------------------------------------------------------------------------------------------
 
 
-def _stabs(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -> tuple[Note, ...]:
+def _stabs(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Two tones of each chord, near each other; the fourth bar answers."""
-    call, answer = rng.sample(OFFBEATS if kind == "off-beat stab" else STABS, 2)
+    call, answer = rng.sample(by_energy(OFFBEATS if kind == "off-beat stab" else STABS, len, energy), 2)
     low, high = rng.choice(((0, 1), (1, 2), (0, 2)))
     place = rng.choice((2, 3, 4))
     notes = []
@@ -199,10 +242,10 @@ def _stabs(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) 
     return tuple(notes)
 
 
-def _arpeggio(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -> tuple[Note, ...]:
+def _arpeggio(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Tones of each chord in an order; between them the tone that it shares with the chord before. Each phrase of four ends with a
     rest."""
-    order = rng.choice(ARPEGGIOS)
+    order = rng.choice(by_energy(ARPEGGIOS, lambda row: sum(k is not None for k in row), energy))
     notes, held = [], ARPEGGIO_PITCH
     for bar in range(PHRASE_BARS):
         tones = _tones(degrees[bar % len(degrees)])
@@ -217,9 +260,9 @@ def _arpeggio(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Rando
     return tuple(notes)
 
 
-def _acid(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -> tuple[Note, ...]:
+def _acid(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """A line of 16ths an octave lower, on the chord's root, its octave and its neighbours; slid notes run into the next."""
-    call, answer = rng.sample(ACID, 2)
+    call, answer = rng.sample(by_energy(ACID, lambda line: sum(k is not None for k in line[0]), energy), 2)
     notes: list[Note] = []
     for bar in range(PHRASE_BARS):
         steps, accents, slides = answer if bar % 4 == 3 else call
@@ -235,7 +278,7 @@ def _acid(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -
     return tuple(notes)
 
 
-def _siren(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) -> tuple[Note, ...]:
+def _siren(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Two long notes in turn, a neighbour apart, for a sound that wails by itself; a rest after each four bars."""
     up = rng.choice((1, 2, 4))
     notes = []
@@ -246,6 +289,6 @@ def _siren(kind: str, midi: Midi, degrees: tuple[int, ...], rng: random.Random) 
     return tuple(notes)
 
 
-WRITERS: dict[str, Callable[[str, Midi, tuple[int, ...], random.Random], tuple[Note, ...]]] = {
+WRITERS: dict[str, Callable[[str, Midi, Degrees, int, random.Random], tuple[Note, ...]]] = {
     "stab": _stabs, "off-beat stab": _stabs, "arpeggio": _arpeggio, "acid": _acid, "siren": _siren,
 }  # fmt: skip

@@ -9,13 +9,20 @@ from ersatz.core.song.strips import Effect
 from ersatz.core.styles import Style
 from ersatz.core.voices import library
 
-SLOTS = ("backbeat", "closed hat", "open hat", "shaker", "percussion", "bass", "pad", "stab", "lead")
+SLOTS = (
+    "backbeat", "clap layer", "closed hat", "open hat", "ride", "shaker", "percussion", "sub", "bass", "answer", "pad", "stab",
+    "lead",
+)  # fmt: skip
 
 _ANY: dict[str, tuple[str, ...]] = {
     "closed hat": ("Rivet", "Salt", "Needle", "Dry rope"),
     "open hat": ("Spray", "Half tide", "Steam valve"),
     "shaker": ("Grit", "Rice tin", "Gravel"),
     "percussion": ("Rail tap", "Oar block", "Hollow crate", "Winch click"),
+    "clap layer": ("Snap line", "Paper bag", "Wet gloves"),
+    "ride": ("Porthole ride", "Anchor ride"),
+    "sub": ("Ballast", "Plumb"),
+    "answer": ("Donkey engine", "Two-stroke", "Call sign"),
     "pad": ("Wake", "Harbour lights", "Strings below"),
     "stab": ("Deck stab", "Dub chord"),
 }
@@ -28,6 +35,7 @@ _LEAD = {
 _BASS = {
     "reese": ("Undertow",), "tech": ("Keel", "Diesel", "Organ hold"), "call": ("Keel", "Donkey engine"), "octaves": ("Keel",
     "Chart house"),
+    "two-step": ("Undertow", "Keel"), "dembow": ("Call sign", "Sounding rope"),
     "offbeat": ("Donkey engine", "Keel"), "rolling": ("Bilge pump", "Keel"), "sustained": ("Keel", "Diesel"),
 }  # fmt: skip
 _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
@@ -41,21 +49,30 @@ _BY_STYLE: dict[str, dict[str, tuple[str, ...]]] = {
         "bass": ("Keel", "Donkey engine"),
         "pad": ("Cold front", "Night ferry"),
     },
-    "drum-and-bass": {"bass": ("Undertow", "Two-stroke"), "pad": ("Glass bottom", "Night ferry")},
+    "drum-and-bass": {
+        "bass": ("Undertow",),
+        "answer": ("Two-stroke", "Brown water", "Foghorn"),
+        "pad": ("Glass bottom", "Night ferry"),
+    },
     "future-garage": {
         "lead": ("Ferry voice", "Second deckhand"),
         "pad": ("Choir loft", "Glass bottom"),
-        "bass": ("Undertow", "Plumb"),
+        "bass": ("Undertow", "Dub anchor"),
     },
     "grime": {"bass": ("Call sign", "Undertow"), "lead": ("Masthead", "Morse")},
     "moombahton": {"bass": ("Call sign", "Sounding rope"), "lead": ("Masthead", "Gull")},
-    "half-time-bass": {"bass": ("Wobble plate", "Foghorn", "Undertow"), "pad": ("Low drone", "Long swell")},
+    "half-time-bass": {
+        "bass": ("Wobble plate", "Undertow"),
+        "answer": ("Foghorn", "Brown water", "Call sign"),
+        "pad": ("Low drone", "Long swell"),
+    },
 }
 
 
 #: What a slot's sound goes through, where it is what producers nearly always reach for: some harmonics for a bass on small
 #: speakers, its fundamental left alone (more, and the fifth of them makes a minor key look major); a pad that moves, no wider.
 _CHAINS: dict[str, tuple[Effect, ...]] = {
+    "answer": (Effect("saturation", {"drive_db": 6.0}, {"kind": "tube"}, blend=0.4, above_hz=150.0),),
     "bass": (Effect("saturation", {"drive_db": 5.0}, {"kind": "tape"}, blend=0.35, above_hz=150.0),),
     "pad": (Effect("chorus", {"depth_ms": 2.0, "width": 0.0}, {"rate": "2 bars"}, blend=0.35),),
 }

@@ -359,10 +359,13 @@ class Loudness:
 
 @dataclass(frozen=True)
 class Event:
+    """`edge_hz`: of a sweep, the upper edge of what sounds where it begins and ends; None where an earlier survey didn't say it."""
+
     kind: Literal["riser", "fall", "snare roll", "gap", "impact", "sweep"]
     start_bar: float
     beats: float
     confidence: float
+    edge_hz: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)

@@ -166,5 +166,7 @@ def _sweep(edge: np.ndarray, span: Span, beats: int, risers: list[tuple[float, f
             moved = float(slope) * (length - 1)
             stray = float(np.abs(piece - slope * np.arange(length) - level).mean())
             if abs(moved) >= SWEEP_OCTAVES and stray <= SWEEP_STRAY * abs(moved):
-                return [Event("sweep", first + 1, float(length * beats), _confidence(1 - stray / (SWEEP_STRAY * abs(moved)), 1.0))]
+                ends = tuple(round(float(2**octave), 1) for octave in (level, level + moved))
+                sure = _confidence(1 - stray / (SWEEP_STRAY * abs(moved)), 1.0)
+                return [Event("sweep", first + 1, float(length * beats), sure, (ends[0], ends[1]))]
     return []
