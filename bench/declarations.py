@@ -28,6 +28,7 @@ def text() -> str:
     from ersatz.studio.models.jobs import JobState
     from ersatz.studio.parts import notes
     from ersatz.studio.parts import state as parts
+    from ersatz.studio.plan import drafts
     from ersatz.studio.plan import state as plan
     from ersatz.studio.shared.edit import Steps
     from ersatz.studio.shared.frame import Tracks
@@ -39,6 +40,7 @@ def text() -> str:
 
     roots = [
         Portrait, survey.SurveyDrawing, survey.SurveyCorrected, survey.TwoSurveys, TargetDrawing, plan.PlanState, plan.PlanFixed,
+        drafts.DraftRows,
         parts.PartState, parts.BrowserState, notes.NotesState, notes.NotesFixed, balance.BalanceState, balance.BalanceFixed,
         gap.GapDrawing, gap.GapState, gap.GapFixed, gap.GapProgress, Steps, Tracks, Vocabulary, JobState,
     ]  # fmt: skip

@@ -13,7 +13,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench.music import print_music
+from bench.music import print_music, print_tracks
 from ersatz.core.balance.match import balance_song, survey_remake
 from ersatz.core.gap import Gap, compare
 from ersatz.core.mixdown.cache import RenderCache
@@ -77,11 +77,15 @@ def print_table(tracks: Iterable[Path], enough: int = 12) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser(prog="./run drafts")
     parser.add_argument("tracks", type=Path, nargs="*")
-    parser.add_argument("--music", action="store_true", help="what drafts of twelve styles play, beside tunes that people wrote")
+    parser.add_argument(
+        "--music", action="store_true", help="what drafts of twelve styles, and of the tracks, play, beside tunes that people wrote"
+    )
     parser.add_argument("--modules", type=Path, help="folder with tracker modules, fetched where they are missing")
     wanted = parser.parse_args()
     if wanted.music:
         print_music(wanted.modules)
+        print_tracks(wanted.tracks)
+        return
     for track in wanted.tracks:
         made, (drafted, balanced) = stages(track)
         length, seconds = made.mix.duration_s, made.seconds["mixdown"]

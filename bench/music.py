@@ -1,8 +1,9 @@
-"""Are drafts music, in figures? `./run drafts --music [--modules DIR]`.
+"""Are drafts music, in figures? `./run drafts --music [--modules DIR] [TRACK ...]`.
 
 Twelve styles by twenty seeds: what the leads and basses of untouched drafts do, beside the same statistics of tunes that people
 wrote, of the pitched instruments of tracker modules read through libopenmpt; figures only, nothing is taken. Per figure the
-median, and the share of drafts inside the middle 80 % of the modules'. Chords are known of our own songs alone.
+median, and the share of drafts inside the middle 80 % of the modules'. Chords are known of our own songs alone. Of TRACKs three
+drafts each, and how much of the track they take over (core/own).
 """
 
 from __future__ import annotations
@@ -16,15 +17,18 @@ from pathlib import Path
 import numpy as np
 
 from bench.material.modules import fetch_modules, row_seconds, written_notes
+from ersatz.core.audio import read_audio
 from ersatz.core.draft import draft_song
 from ersatz.core.draft.variation import standstills
-from ersatz.core.own.played import chords, line_of
+from ersatz.core.own import hear, measure_own
+from ersatz.core.own.played import STEP_TICKS, chords, line_of
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import Song
 from ersatz.core.styles import STYLES
+from ersatz.core.survey import survey_file
 from ersatz.core.target.from_style import target_of_style
 
-SEEDS = 20
+SEEDS, TRACK_SEEDS = 20, 3
 SECONDS = 120.0
 #: Semitones: a step, and what is a leap; a motif is so many notes; a phrase so many bars.
 STEP, LEAP, MOTIF, PHRASE = 2, 5, 4, 8
@@ -80,6 +84,18 @@ def on_chords(drafted: Drafted) -> float:
     return float(np.mean([m % 12 in held[s // STEPS_PER_BAR] for s, m in strong])) if strong else 1.0
 
 
+def voices_move(drafted: Drafted) -> float:
+    """Semitones that a voice of the pad goes from one bar's chord to the next, on average."""
+    pad = drafted.song.part("pad")
+    pattern = pad.patterns[min(pad.patterns)] if pad else None
+    if pattern is None:
+        return 0.0
+    ticks = STEPS_PER_BAR * STEP_TICKS
+    held = [sorted(n.midi for n in pattern.notes if n.tick <= bar * ticks < n.tick + n.ticks) for bar in range(pattern.bars)]
+    moves = [abs(x - y) for a, b in pairwise(held) if len(a) == len(b) for x, y in zip(a, b)]
+    return float(np.mean(moves)) if moves else 0.0
+
+
 def off_scale(drafted: Drafted) -> float:
     lines = [*drafted.lead, *drafted.bass]
     return float(np.mean([m % 12 not in drafted.song.key.pitch_classes for _, m in lines])) if lines else 0.0
@@ -111,7 +127,8 @@ def print_music(folder: Path | None) -> None:
         alike = len(made) - len({tuple(d.lead) for d in made})
         print(f"  {name:17} beats on tones of the chord {np.median([on_chords(d) for d in made]):.2f} (least "
               f"{min(on_chords(d) for d in made):.2f}), off the scale {np.mean([off_scale(d) for d in made]):.3f}, "
-              f"standstills {still}, leads alike {alike}")  # fmt: skip
+              f"a voice of the pad moves {np.mean([voices_move(d) for d in made]):.2f} semitones, standstills {still}, "
+              f"leads alike {alike}")  # fmt: skip
         for d in made:
             for role, line in (("lead", d.lead), ("bass", d.bass)):
                 if len(line) >= LEAST_NOTES:
@@ -126,3 +143,19 @@ def print_music(folder: Path | None) -> None:
             low, middle, high = np.percentile([r[name] for r in theirs[role]], (10, 50, 90))
             inside = ((values >= low - 1e-9) & (values <= high + 1e-9)).mean()
             print(f"  {name:30} {np.median(values):6.2f}   modules {middle:6.2f} ({low:.2f} to {high:.2f}); {inside:4.0%} inside")
+
+
+def print_tracks(tracks: Iterable[Path]) -> None:
+    """Drafts of real tracks: chords, standstills, and what is taken over."""
+    for track in tracks:
+        survey = survey_file(track)
+        heard = hear(read_audio(track), survey.tempo.grid, survey.tempo.swing_percent)
+        songs = [draft_song(survey, seed) for seed in range(1, TRACK_SEEDS + 1)]
+        made = [Drafted(s, line_of(s, "lead"), line_of(s, "bass")) for s in songs]
+        taken: dict[str, list[float | None]] = defaultdict(list)
+        for d in made:
+            for facet in measure_own(d.song, survey, heard).facets:
+                taken[facet.name].append(facet.share)
+        own = ", ".join(f"{name.lower()} {' '.join('-' if v is None else f'{v:.2f}' for v in row)}" for name, row in taken.items())
+        print(f"  {track.stem:20} {songs[0].style}: beats on tones of the chord {np.mean([on_chords(d) for d in made]):.2f}, "
+              f"standstills {sum(len(standstills(s)) for s in songs)}; taken over: {own}", flush=True)  # fmt: skip

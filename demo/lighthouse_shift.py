@@ -64,10 +64,7 @@ def steps(song: Song, main_section: int) -> Iterator[Step]:
     cells = [_cell("shaker", s, entry_bars=8) for s in (drop_1, drop_2)] + [_cell("rim", drop_1, "B", entry_bars=16)]
     yield _edit("put_cells", how="painted", cells=[*cells, _cell("rim", drop_2, "B", entry_bars=8)])
 
-    # Joints.
-    for build in (build_1, build_2):
-        yield _edit("put_transition", section=build, what="snare roll", beats=16.0, amount=0.75, rhythm="8ths to 32nds")
-        yield _edit("put_transition", section=build, what="low-cut sweep", beats=16.0, amount=0.55, on=["bus:music"])
+    # Joints, beside those of the draft.
     yield _edit("put_transition", section=breakdown_1, what="wash", beats=8.0, amount=0.6, on=["bus:drums"])
     yield _edit("put_transition", section=breakdown_2, what="echo throw", beats=8.0, amount=0.8, on=["lead"])
     yield _edit("put_transition", section=build_2, what="reverse swell", beats=4.0, amount=0.8, on=["pad"])

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, get_args
+from typing import Annotated, Any, ClassVar, get_args
 
 from ersatz.core.draft import trace
+from ersatz.core.draft.build import draft_song
 from ersatz.core.draft.generate import Mood, generate
 from ersatz.core.draft.variation import standstills
-from ersatz.core.edits import Edit
+from ersatz.core.edits import Change, Edit
 from ersatz.core.edits.arrangement import part_of, section_of
 from ersatz.core.edits.cells import PutCells
 from ersatz.core.edits.notes import WriteNotes, pattern_of
 from ersatz.core.edits.parts import SetGroove
 from ersatz.core.edits.sections import AdoptPlan, AdoptSection, PlannedSection
 from ersatz.core.errors import InvalidEdit
-from ersatz.core.serial import from_json
+from ersatz.core.serial import Within, from_json
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
+
+#: Seeds of drafts that people are told.
+MOST_SEED = 999_999
 
 
 def _section(survey: Survey, section: int) -> int:
@@ -147,12 +151,38 @@ class Vary:
         return found[self.standstill].offers[self.offer]
 
 
-Ask = Trace | LoadGroove | FollowReference | AdoptReference | Generate | Vary
+@dataclass(frozen=True)
+class AnotherDraft:
+    """A draft from another seed in the place of the song. `style` "" for the one that fits; `energy` 1 busier, -1 calmer."""
+
+    kind: ClassVar[str] = "another_draft"
+    seed: Annotated[int, Within(1, MOST_SEED)]
+    style: str = ""
+    energy: Annotated[int, Within(-1, 1)] = 0
+
+    def edit(self, song: Song, survey: Survey) -> Change:
+        return TakeDraft(draft_song(survey, self.seed, self.style or None, song.title, self.energy))
+
+
+@dataclass(frozen=True)
+class TakeDraft:
+    """The song gives way to a draft."""
+
+    draft: Song
+
+    def apply(self, song: Song) -> Song:
+        return self.draft
+
+    def sentence(self, song: Song) -> str:
+        return f"Another draft, seed {self.draft.seed}"
+
+
+Ask = Trace | LoadGroove | FollowReference | AdoptReference | Generate | Vary | AnotherDraft
 ASKS: dict[str, type[Ask]] = {a.kind: a for a in get_args(Ask)}
 
 
-def asked_edit(data: Any, song: Song, survey: Survey) -> Edit:
-    """The edit that is asked for. Raises InvalidEdit, UnusableDocument, and OtherMetre for a reference that isn't in 4/4."""
+def asked_edit(data: Any, song: Song, survey: Survey) -> Change:
+    """The edit that is asked for. Raises InvalidEdit, UnusableDocument, OtherMetre for a reference that isn't in 4/4, NoTempo."""
     survey.tempo.check_metre()
     return parse_ask(data).edit(song, survey)
 

@@ -149,8 +149,10 @@ def _figure(song: Song, part: Part, energy: int, rng: random.Random) -> Pattern:
         return harmony.pad(chords, degrees, style.colour, rng.choice(sorted(harmony.HELD)), key, rng)
     if part.role == "lead":
         if kind == "voice" or part.sound.voice == "sample":
-            return hooks.phrases("voice", key, degrees, CHOP_MIDI, rng, energy)
-        return hooks.phrases(hooks.kind_of(style.lead, library.words_of(part.sound), rng), key, degrees, LEAD_MIDI, rng, energy)
+            return hooks.phrases("voice", key, degrees, CHOP_MIDI, rng, energy, style.colour)
+        return hooks.phrases(
+            hooks.kind_of(style.lead, library.words_of(part.sound), rng), key, degrees, LEAD_MIDI, rng, energy, style.colour
+        )
     return Pattern(PHRASE_BARS, (Note(0, PHRASE_BARS * BAR, 60, 1.0),))
 
 

@@ -13,15 +13,27 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
+from ersatz.core.draft.harmony import steps_of
 from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, by_energy
 from ersatz.core.pitch import Key
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.parts import Note, Pattern
 
 Rhythm = tuple[tuple[int, int], ...]
+
+
+class Chord(NamedTuple):
+    """`root` as a step of the scale over the hook's lowest note; `tones`: steps of the scale over the root."""
+
+    root: int
+    tones: tuple[int, ...]
+
+
+Chords = tuple[Chord, ...]
 Tune = list[tuple[int, int, int]]
 Midi = Callable[[int], int]
 
@@ -104,13 +116,15 @@ NEVER = 1e3
 ACCENTS = (0.95, 0.86, 0.78)
 
 
-def phrases(kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0) -> Pattern:
+def phrases(
+    kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0, colour: str = "triads"
+) -> Pattern:
     """Sixteen bars: a hook, and the same again over the chords of its second phrase."""
     seed = rng.getrandbits(64)
     notes: list[Note] = []
     for first in range(0, WRITTEN_BARS, PHRASE_BARS):
         under = tuple(degrees[(first + bar) % len(degrees)] for bar in range(PHRASE_BARS))
-        sung = hook(kind, key, under, low_midi, random.Random(seed), energy).notes
+        sung = hook(kind, key, under, low_midi, random.Random(seed), energy, colour).notes
         notes += [replace(n, tick=n.tick + first * BAR) for n in sung]
     return Pattern(WRITTEN_BARS, tuple(notes))
 
@@ -133,15 +147,18 @@ def halved(pattern: Pattern) -> Pattern:
     )
 
 
-def hook(kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0) -> Pattern:
-    """Eight bars of a kind over chords, one degree a bar, from the first note of the scale at or above `low_midi` on; an acid line
-    lies an octave under it. `energy` 1 takes the busier rhythms of the kind, -1 the calmer ones."""
+def hook(
+    kind: str, key: Key, degrees: Degrees, low_midi: int, rng: random.Random, energy: int = 0, colour: str = "triads"
+) -> Pattern:
+    """Eight bars of a kind over chords of a colour, one degree a bar, from the first note of the scale at or above `low_midi` on;
+    an acid line lies an octave under it. `energy` 1 takes the busier rhythms of the kind, -1 the calmer ones."""
     base = next(degree for degree in range(-6, 1) if key.degree_midi(degree, low_midi) >= low_midi)
 
     def midi(pitch: int) -> int:
         return key.degree_midi(pitch + base, low_midi)
 
-    return Pattern(PHRASE_BARS, WRITERS.get(kind, _tune)(kind, midi, tuple(degree - base for degree in degrees), energy, rng))
+    chords = tuple(Chord(degree - base, steps_of(degree, colour)) for degree in degrees)
+    return Pattern(PHRASE_BARS, WRITERS.get(kind, _tune)(kind, midi, chords, energy, rng))
 
 
 def kind_of(lead: str, sound: tuple[str, ...], rng: random.Random) -> str:
@@ -153,7 +170,7 @@ def kind_of(lead: str, sound: tuple[str, ...], rng: random.Random) -> str:
 # Tunes ---------------------------------------------------------------------------------------------------------------
 
 
-def _tune(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+def _tune(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random) -> tuple[Note, ...]:
     a, b = rng.sample(by_energy(RHYTHMS[kind], len, energy), 2)
     centre = rng.choice((3, 4, 5))
     contour = _contour(a, centre, rng)
@@ -161,10 +178,10 @@ def _tune(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Rand
     cells = [(a, contour), (a, contour), (b, other), (_ended(a), contour)]
     tune: Tune = []
     for k, (rhythm, shape) in enumerate(cells):
-        chord = [degrees[(CELL_BARS * k + bar) % len(degrees)] for bar in range(CELL_BARS)]
+        under = [chords[(CELL_BARS * k + bar) % len(chords)] for bar in range(CELL_BARS)]
         # Reached from below, so never the first.
         peak = 1 + int(np.argmax(shape[1:])) if rhythm is b else None
-        pitches = _path(rhythm, shape[: len(rhythm)], chord, k == len(cells) - 1, peak, tune[-1][2] if tune else None)
+        pitches = _path(rhythm, shape[: len(rhythm)], under, k == len(cells) - 1, peak, tune[-1][2] if tune else None)
         tune += [(CELL_BARS * k * STEPS_PER_BAR + step, long, pitch) for (step, long), pitch in zip(rhythm, pitches)]
     return tuple(Note(step * STEP, long * STEP - 15, midi(pitch), _accent(step, kind, rng)) for step, long, pitch in tune)
 
@@ -185,7 +202,7 @@ def _ended(rhythm: Rhythm) -> Rhythm:
     return (*kept[:-1], (last, min(6, CELL_BARS * STEPS_PER_BAR - last)))
 
 
-def _path(rhythm: Rhythm, contour: list[int], chords: list[int], closes: bool, peak: int | None, before: int | None) -> list[int]:
+def _path(rhythm: Rhythm, contour: list[int], chords: list[Chord], closes: bool, peak: int | None, before: int | None) -> list[int]:
     """The cheapest pitches for a cell; the first is reached from the note `before`. Only the note `peak` is as high as CLIMAX."""
     pitches = np.arange(RANGE)
     step = np.abs(pitches[:, None] - pitches[None, :])
@@ -193,14 +210,14 @@ def _path(rhythm: Rhythm, contour: list[int], chords: list[int], closes: bool, p
     total = np.zeros(RANGE) if before is None else leap[before].copy()
     back = []
     for i, (at, _) in enumerate(rhythm):
-        degree = chords[at // STEPS_PER_BAR]
+        chord = chords[at // STEPS_PER_BAR]
         cost = OFF_CONTOUR * np.abs(pitches - contour[i])
-        tones = _tones(degree)
+        tones = _tones(chord)
         if at % 4 == 0 or i == peak:
             cost = cost + np.where(np.isin(pitches, tones), 0.0, OUTSIDE)
         cost = cost + np.where((pitches >= CLIMAX) == (i == peak), 0.0, NEVER)
         if closes and i == len(rhythm) - 1:
-            cost = cost + np.where((pitches - degree) % 7 == 0, 0.0, OUTSIDE)
+            cost = cost + np.where((pitches - chord.root) % 7 == 0, 0.0, OUTSIDE)
         if i == 0:
             total = total + cost
             continue
@@ -214,9 +231,10 @@ def _path(rhythm: Rhythm, contour: list[int], chords: list[int], closes: bool, p
     return path[::-1]
 
 
-def _tones(degree: int) -> list[int]:
-    """Steps of the hook's range that belong to a chord's triad."""
-    return [p for p in range(RANGE) if (p - degree) % 7 in (0, 2, 4)]
+def _tones(chord: Chord) -> list[int]:
+    """Steps of the hook's range that belong to a chord."""
+    classes = {step % 7 for step in chord.tones}
+    return [p for p in range(RANGE) if (p - chord.root) % 7 in classes]
 
 
 def _accent(step: int, kind: str, rng: random.Random) -> float:
@@ -227,14 +245,14 @@ def _accent(step: int, kind: str, rng: random.Random) -> float:
 # Other grammars ------------------------------------------------------------------------------------------------------
 
 
-def _stabs(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+def _stabs(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Two tones of each chord, near each other; the fourth bar answers."""
     call, answer = rng.sample(by_energy(OFFBEATS if kind == "off-beat stab" else STABS, len, energy), 2)
     low, high = rng.choice(((0, 1), (1, 2), (0, 2)))
     place = rng.choice((2, 3, 4))
     notes = []
     for bar in range(PHRASE_BARS):
-        tones = sorted(_tones(degrees[bar % len(degrees)]), key=lambda p: (abs(p - place), p))[:3]
+        tones = sorted(_tones(chords[bar % len(chords)]), key=lambda p: (abs(p - place), p))[:3]
         pair = sorted(tones)[low], sorted(tones)[high]
         for step, which in answer if bar % 4 == 3 else call:
             at = bar * STEPS_PER_BAR + step
@@ -242,13 +260,13 @@ def _stabs(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Ran
     return tuple(notes)
 
 
-def _arpeggio(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+def _arpeggio(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Tones of each chord in an order; between them the tone that it shares with the chord before. Each phrase of four ends with a
     rest."""
     order = rng.choice(by_energy(ARPEGGIOS, lambda row: sum(k is not None for k in row), energy))
     notes, held = [], ARPEGGIO_PITCH
     for bar in range(PHRASE_BARS):
-        tones = _tones(degrees[bar % len(degrees)])
+        tones = _tones(chords[bar % len(chords)])
         held = min(tones, key=lambda p: (abs(p - held), p))
         others = sorted((p for p in tones if p != held), key=lambda p: (abs(p - held), p))[:3]
         row = [held, *sorted(others)]
@@ -260,14 +278,14 @@ def _arpeggio(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.
     return tuple(notes)
 
 
-def _acid(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+def _acid(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """A line of 16ths an octave lower, on the chord's root, its octave and its neighbours; slid notes run into the next."""
     call, answer = rng.sample(by_energy(ACID, lambda line: sum(k is not None for k in line[0]), energy), 2)
     notes: list[Note] = []
     for bar in range(PHRASE_BARS):
         steps, accents, slides = answer if bar % 4 == 3 else call
-        degree = degrees[bar % len(degrees)] % 7
-        root = degree if degree < 4 else degree - 7
+        low = chords[bar % len(chords)].root % 7
+        root = low if low < 4 else low - 7
         placed = [(step, midi(root + up) - 12) for step, up in enumerate(steps) if up is not None]
         for i, (step, pitch) in enumerate(placed):
             goes_on = step in slides and i + 1 < len(placed)
@@ -278,17 +296,17 @@ def _acid(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Rand
     return tuple(notes)
 
 
-def _siren(kind: str, midi: Midi, degrees: Degrees, energy: int, rng: random.Random) -> tuple[Note, ...]:
+def _siren(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random) -> tuple[Note, ...]:
     """Two long notes in turn, a neighbour apart, for a sound that wails by itself; a rest after each four bars."""
     up = rng.choice((1, 2, 4))
     notes = []
     for bar in range(0, PHRASE_BARS, CELL_BARS):
-        low = min(_tones(degrees[bar % len(degrees)]), key=lambda p: abs(p - 3))
+        low = min(_tones(chords[bar % len(chords)]), key=lambda p: abs(p - 3))
         long = CELL_BARS * BAR - (BAR // 2 if bar % 4 else BAR // 8)
         notes.append(Note(bar * BAR, long, midi(low + (up if bar % 4 else 0)), 0.9))
     return tuple(notes)
 
 
-WRITERS: dict[str, Callable[[str, Midi, Degrees, int, random.Random], tuple[Note, ...]]] = {
+WRITERS: dict[str, Callable[[str, Midi, Chords, int, random.Random], tuple[Note, ...]]] = {
     "stab": _stabs, "off-beat stab": _stabs, "arpeggio": _arpeggio, "acid": _acid, "siren": _siren,
 }  # fmt: skip

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import lru_cache
 
 import numpy as np
 
@@ -25,8 +26,11 @@ LONGEST_MS = 380.0
 #: The portrait calls the pitch settled within this share of the fundamental.
 SETTLED = 0.15
 MOST_DRIVE = 0.8
+#: Kicks that a process keeps: drafts of one reference share theirs.
+MOST_FITTED = 32
 
 
+@lru_cache(MOST_FITTED)
 def fitted_kick(portrait: KickPortrait, drive: float = 0.25) -> Sound:
     """The kick voice with the portrait's fundamental, fall, decay, click and drive, as far as its ranges reach; `drive` stands
     where the portrait doesn't tell.

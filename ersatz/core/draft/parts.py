@@ -178,7 +178,7 @@ def _pitched(brief: Brief, sounds: dict[str, Sound], rng: random.Random) -> list
     degrees = harmony.progression(style, key, _reference_degrees(survey, key), rng)
     chords = harmony.voicings(key, degrees, style.colour)
     kind = hooks.kind_of(style.lead, library.words_of(sounds["lead"]), rng)
-    leads = [hooks.phrases(kind, key, degrees, low, rng, energy) for low in (LOW_LEAD_MIDI, HIGH_LEAD_MIDI)]
+    leads = [hooks.phrases(kind, key, degrees, low, rng, energy, style.colour) for low in (LOW_LEAD_MIDI, HIGH_LEAD_MIDI)]
     stabs = {name: harmony.stabs(chords, style.kick, energy, rng) for name in "AB"}
     stabbing = form.in_drops(form.cells(survey, brief.sections, "chords", stabs), brief.sections)
     return [

@@ -171,11 +171,25 @@ def _draft(job: Job, report: Progress) -> None:
     remake = job.remake
     assert remake is not None
     survey = _surveyed(remake)
-    draft = begin_draft(remake).song
+    taken = job.options.get("revision")
+    begun = remake.revisions.filter(number=taken).first() if taken else begin_draft(remake)
+    if begun is None:
+        return
+    draft = begun.song
     # It is heard and changed while it is matched.
     matched = match_song(draft, survey, render_cache(), report)
+    if not _stands(remake, begun):
+        return
     _take(remake, TakeMatch(draft, matched))
     start_job(job.owner, Job.Kind.MEASURE, remake=remake)
+
+
+def _stands(remake: Remake, begun: Revision) -> bool:
+    """Whether the song still is what became of a draft: it may have been undone, or given way to one from another seed."""
+    remake.refresh_from_db()
+    same = remake.revisions.filter(number=begun.number, sha=begun.sha).exists()
+    current = remake.revision
+    return same and current is not None and current.number >= begun.number and current.song.seed == begun.song.seed
 
 
 def _measure(job: Job, report: Progress) -> None:

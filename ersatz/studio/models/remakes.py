@@ -45,6 +45,8 @@ class Remake(Owned):
     head = models.PositiveIntegerField(default=0)
     seed = models.PositiveIntegerField(default=1)
     style = models.CharField(max_length=40, blank=True)
+    #: 1 busier, -1 calmer than the style usually is.
+    energy = models.SmallIntegerField(default=0)
 
     def __str__(self) -> str:
         return self.title
@@ -175,6 +177,21 @@ class Milestone(KeptSong):
 
     def __str__(self) -> str:
         return self.name
+
+
+class OtherDraft(models.Model):
+    """A draft that is kept beside a remake's song, to be compared with it and taken; what it is follows from these."""
+
+    remake = models.ForeignKey(Remake, on_delete=models.CASCADE, related_name="others")
+    seed = models.PositiveIntegerField()
+    style = models.CharField(max_length=40, blank=True)
+    energy = models.SmallIntegerField(default=0)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"seed {self.seed}"
 
 
 class Measurement(models.Model):

@@ -66,6 +66,8 @@ class PatternSketch:
 
 @dataclass(frozen=True)
 class PlanPart:
+    """`follows`: of a layer the name of the part whose notes it plays, else ""."""
+
     id: str
     name: str
     role: str
@@ -74,6 +76,7 @@ class PlanPart:
     duck_db: float
     cells: dict[str, CellState]
     patterns: dict[str, PatternSketch]
+    follows: str
 
 
 @dataclass(frozen=True)
@@ -157,14 +160,17 @@ def plan_state(remake: Remake, revision: Revision, part: str = "") -> PlanState:
         automation=_automation(song),
         strips=[(s.id, s.name, kind) for kind, row in (("bus", song.buses), ("return", song.returns)) for s in row],
         differences=tuple(plan_differences(song, survey)) if survey else (),
-        parts=[_part(p) for p in song.parts],
+        parts=[_part(p, song) for p in song.parts],
     )
 
 
-def _part(part: Part) -> PlanPart:
+def _part(part: Part, song: Song) -> PlanPart:
     cells = {c.section: _cell(c) for c in part.cells}
     patterns = {name: _sketch(part.patterns[name]) for name in sorted(part.patterns)}
-    return PlanPart(part.id, part.name, part.role, part.out, part.gain_db, part.duck_db, cells, patterns)
+    leader = song.part(part.follows.part) if part.follows else None
+    return PlanPart(
+        part.id, part.name, part.role, part.out, part.gain_db, part.duck_db, cells, patterns, leader.name if leader else ""
+    )
 
 
 def _cell(cell: Cell) -> CellState:

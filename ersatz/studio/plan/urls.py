@@ -1,6 +1,6 @@
 from django.urls import path
 
-from ersatz.studio.plan import views
+from ersatz.studio.plan import drafts, views
 
 urlpatterns = [
     path("remakes/<number:pk>/", views.plan, name="plan"),
@@ -10,4 +10,7 @@ urlpatterns = [
     path("remakes/<number:pk>/midi/", views.bring_midi, name="midi-bring"),
     path("remakes/<number:pk>/recover/", views.recover, name="recover"),
     path("remakes/<number:pk>/redraft/", views.redraft, name="redraft"),
+    path("remakes/<number:pk>/drafts/", drafts.others, name="other-drafts"),
+    path("remakes/<number:pk>/drafts/add/", drafts.add_other, name="add-draft"),
+    path("remakes/<number:pk>/drafts/<number:draft>/", drafts.other, name="other-draft"),
 ]

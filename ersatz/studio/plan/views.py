@@ -37,7 +37,7 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     survey = remake.reference.survey
     fixed = plan_fixed(survey, remake.reference.target if survey else None)
     context["drawing"] = page_json(plan_state(remake, revision)) | page_json(fixed)
-    context["again"] = DraftForm(initial={"style": remake.style})
+    context["again"] = DraftForm(initial={"style": remake.style, "energy": remake.energy})
     return render(request, "studio/plan.html", context)
 
 
@@ -110,5 +110,6 @@ def redraft(request: HttpRequest, pk: int) -> HttpResponse:
     """Try again after a draft, or its matching, that failed or was cancelled."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     if unfinished_job(remake=remake, kind=Job.Kind.DRAFT) is None:
-        start_job(request.user, Job.Kind.DRAFT, remake=remake)
+        last = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+        start_job(request.user, Job.Kind.DRAFT, remake=remake, **(last.options if last is not None else {}))
     return redirect("plan", pk=pk)

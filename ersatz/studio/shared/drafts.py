@@ -13,5 +13,5 @@ def begin_draft(remake: Remake) -> Revision:
         return begun
     survey = remake.reference.survey
     assert survey is not None
-    song = draft_song(survey, remake.seed, remake.style or None, remake.title)
+    song = draft_song(survey, remake.seed, remake.style or None, remake.title, remake.energy)
     return remake.start(song, "Drafted from the target" if remake.reference.is_target else "Drafted from the reference")

@@ -11,7 +11,7 @@ from django.db import transaction
 from django.http import Http404, HttpRequest, JsonResponse
 from django.shortcuts import get_object_or_404
 
-from ersatz.core.edits import Edit
+from ersatz.core.edits import Change, Edit
 from ersatz.core.errors import ErsatzError, UnusableDocument
 from ersatz.core.exchange.midi import MidiSong, read_midi
 from ersatz.core.serial import read_json
@@ -107,7 +107,7 @@ def answer_edit(request: HttpRequest, pk: int, state: State) -> JsonResponse:
     return answer_made(remake, made_on, lambda song: edit_in(body, song, remake.reference.survey), state)
 
 
-def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Edit], state: State) -> JsonResponse:
+def answer_made(remake: Remake, made_on: int, make: Callable[[Song], Change], state: State) -> JsonResponse:
     """The song after the edit that `make` gives for it: what is asked for depends on the song that it is asked of."""
     try:
         current = remake.revision

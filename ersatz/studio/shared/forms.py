@@ -6,6 +6,7 @@ from django import forms
 from django.conf import settings
 
 from ersatz.core.audio import ACCEPTED_SUFFIXES
+from ersatz.core.draft.asks import MOST_SEED
 from ersatz.core.grid import MAX_BPM, MIN_BPM
 from ersatz.core.pitch import TONICS
 from ersatz.core.styles import BY_NAME
@@ -13,8 +14,13 @@ from ersatz.core.styles import BY_NAME
 MOST_MIDI_BYTES = 4 * 1024 * 1024
 
 
-class MidiForm(forms.Form):
+class RevisionForm(forms.Form):
+    """Which revision a change is made on."""
+
     revision = forms.IntegerField(min_value=1)
+
+
+class MidiForm(RevisionForm):
     file = forms.FileField(max_length=255, error_messages={"required": "No file arrived.", "empty": "The file is empty."})
 
     def clean_file(self):
@@ -48,9 +54,13 @@ def check_file(file, accepted: str) -> None:
 
 
 class DraftForm(forms.Form):
-    seed = forms.IntegerField(min_value=1, max_value=999_999, required=False)
+    seed = forms.IntegerField(min_value=1, max_value=MOST_SEED, required=False)
     style = forms.ChoiceField(
         choices=[("", "style that fits"), *((s.name, s.title) for s in BY_NAME.values())], required=False,
+        widget=forms.Select(attrs={"class": "form-select"}),
+    )  # fmt: skip
+    energy = forms.TypedChoiceField(
+        choices=[(-1, "calmer"), (0, "as usual"), (1, "busier")], coerce=int, empty_value="", required=False, initial=0,
         widget=forms.Select(attrs={"class": "form-select"}),
     )  # fmt: skip
 

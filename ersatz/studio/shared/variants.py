@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ersatz.core.draft.asks import asked_edit
-from ersatz.core.edits import Edit, parse_edit
+from ersatz.core.edits import Change, parse_edit
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.serial import read_json
 from ersatz.core.song.document import Song
@@ -33,7 +33,7 @@ class Variant:
     heard: frozenset[str] | None
 
 
-def edit_in(body: dict[str, Any], song: Song, survey: Survey | None) -> Edit:
+def edit_in(body: dict[str, Any], song: Song, survey: Survey | None) -> Change:
     """The edit that a request names, or asks for. Raises InvalidEdit, UnusableDocument, KeyError."""
     if "ask" not in body:
         return parse_edit(body["edit"])

@@ -244,6 +244,7 @@ def draft(request: HttpRequest, pk: int) -> HttpResponse:
         title=_next_title(reference),
         seed=chosen.get("seed") or reference.remakes.count() + 1,
         style=chosen.get("style") or (reference.target and reference.target.style) or "",
+        energy=chosen.get("energy") or 0,
     )
     # A draft that can't be made is told by its job.
     with suppress(ErsatzError):

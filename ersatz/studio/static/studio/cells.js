@@ -28,6 +28,10 @@ const STEPS = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRi
 
 const placeOf = (/** @type {HTMLElement} */ cell) => /** @type {Place} */ (cell.dataset.cell?.split(".").map(Number));
 
+/** Whether a part has something to play, its own or another's: of a layer a cell says no more than whether it does.
+ *  @param {PlanPart} part */
+export const hasCells = (part) => Boolean(part.follows) || Object.keys(part.patterns).length > 0;
+
 /** What becomes of a cell when another is pasted into it, of a part with these patterns in a section of so many bars: a pattern that the part hasn't
  *  stays the cell's own, what is longer than the section is cut. Null where there is nothing to do.
  *  @param {CellState | undefined} from
@@ -119,7 +123,7 @@ export class Cells {
       cell.style.setProperty("--in", share(found.entry));
       cell.style.setProperty("--out", share(found.exit));
       cell.style.paddingLeft = `calc(${barsWide(found.entry)} + 6px)`;
-      cell.append(node("b", "", found.pattern));
+      cell.append(node("b", "", part.follows ? `as ${part.follows}` : found.pattern));
       if (found.level) cell.append(` ${found.level > 0 ? "+" : "−"}${Math.abs(found.level)}`);
       if (found.part) cell.append(` by ${this.#part(found.part)?.name ?? found.part}`);
       else if (found.sound) cell.append(` ${found.sound}`);
@@ -134,7 +138,7 @@ export class Cells {
     // What is written on it is part of what it is called.
     const written = [...cell.childNodes].filter((n) => n instanceof Text || n instanceof HTMLElement && n.tagName === "B").map((n) => n.textContent).join("");
     cell.setAttribute("aria-label", `${part.name} in ${section.name}${found?.on && (found.part || found.sound || found.level) ? `: ${written}` : ""}`);
-    tip(cell, `${part.name} in ${section.name}: ${found?.on ? this.#said(found) : "off"}`);
+    tip(cell, `${part.name} in ${section.name}: ${!found?.on ? "off" : part.follows ? `plays along with ${part.follows}` : this.#said(found)}`);
     lane.append(cell);
     this.columns[column].push(cell);
     this.lanes.set(cell, lane);
@@ -250,8 +254,7 @@ export class Cells {
     if (by) {
       return () => {
         const { parts, sections } = this.song(), next = /** @type {Place} */ ([at[0] + by[0], Math.max(0, Math.min(sections.length - 1, at[1] + by[1]))]);
-        // Rows without a pattern have no cells.
-        while (parts[next[0]] && !Object.keys(parts[next[0]].patterns).length) next[0] += by[0];
+        while (parts[next[0]] && !hasCells(parts[next[0]])) next[0] += by[0];
         if (!parts[next[0]]) return;
         this.choose(event.shiftKey && this.chosen ? this.chosen.from : next, next);
         this.focus();
@@ -268,9 +271,8 @@ export class Cells {
    *  @param {(cell: CellState, part: PlanPart, section: OwnSection) => Change | null} change */
   #put(how, change) {
     const cells = this.all().flatMap(([part, section, old]) => {
-      const names = Object.keys(part.patterns);
-      if (!names.length) return [];
-      const was = old ?? { ...EMPTY, pattern: names[0] };
+      if (!hasCells(part)) return [];
+      const names = part.follows ? [""] : Object.keys(part.patterns), was = old ?? { ...EMPTY, pattern: names[0] };
       const now = change(was, part, section);
       if (!now) return [];
       const c = { ...was, pattern: names.includes(was.pattern) ? was.pattern : names[0], ...now };
@@ -377,9 +379,9 @@ export class Cells {
     const tool = (/** @type {string} */ title, /** @type {() => unknown} */ act, possible = true, keys = "") => tip(Object.assign(button(title, act), { disabled: !possible }), keys && `Key ${keys}`);
     this.box.append(name);
     const on = all.every(([, , c]) => c?.on);
-    this.box.append(tool(on ? "Off" : "On", () => (on ? this.off() : this.#put("on", () => ({ on: true }))), patterns.length > 0, "Enter"));
+    this.box.append(tool(on ? "Off" : "On", () => (on ? this.off() : this.#put("on", () => ({ on: true }))), all.some(([p]) => hasCells(p)), "Enter"));
     if (patterns.length) this.box.append(choiceField({ name: "cell-pattern", title: "Pattern", options: patterns, value: cell?.pattern }, (pattern) => this.pattern(pattern)));
-    if (all.length === 1 && cell?.on) this.#one(part, section, cell);
+    if (all.length === 1 && cell?.on && !part.follows) this.#one(part, section, cell);
     if (all.length > 1) this.box.append(numberField({ name: "cells-level", title: "Level", unit: "dB", low: -24, high: 12, value: cell?.level ?? 0, scale: "linear", step: 0.5 }, (level) => this.#put("painted", (c) => (c.on ? { level } : null))));
     this.box.append(
       tool("As the reference", () => this.follow(), Boolean(this.song().reference), "G"),

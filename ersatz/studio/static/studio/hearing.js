@@ -5,21 +5,21 @@ import { louderDb, packedUrl } from "./variant.js";
 
 /** @typedef {import("./player.js").Player} Player */
 
-/** Plays the bars with an edit, or as the song is for null. Neither wins by being louder. `isWanted()` is asked once the edit is rendered: another
+/** Plays the bars with something tried ({edit} or {ask}), or as the song is for null. Neither wins by being louder. `isWanted()` is asked once it is rendered: another
  *  may have been asked for meanwhile.
  *  @param {Player} player
  *  @param {[number, number]} bars first and last
  *  @param {string} listen the song's address
- *  @param {object | null} edit
+ *  @param {object | null} tried
  *  @param {() => boolean} isWanted */
-export async function hearWith(player, bars, listen, edit, isWanted) {
+export async function hearWith(player, bars, listen, tried, isWanted) {
   const [first, last] = bars;
   player.hear("remake");
   if (!player.loop || player.loop.start !== first - 1) {
     player.loop = { start: first - 1, end: last };
     player.seek(first - 1);
   }
-  const url = edit ? await packedUrl(listen, { edit }) : listen, louder = edit ? await louderDb(url, bars) : 0;
+  const url = tried ? await packedUrl(listen, tried) : listen, louder = tried ? await louderDb(url, bars) : 0;
   if (!isWanted()) return;
   player.replaceRemake(url, { louderDb: louder });
   if (!player.isPlaying) player.play();

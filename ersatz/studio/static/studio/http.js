@@ -7,11 +7,11 @@ import { node } from "./dom.js";
 
 const token = () => /** @type {HTMLInputElement | null} */ (document.querySelector("input[name=csrfmiddlewaretoken]"))?.value ?? "";
 
-/** POST a form (object of fields), FormData or, with `json`, a JSON body.
+/** POST, or with `method` another, a form (object of fields), FormData or, with `json`, a JSON body.
  *  @param {string} url
  *  @param {any} fields
  *  @returns {Promise<{ ok: boolean, status: number, data: any }>} */
-export async function post(url, fields = {}, { json = false } = {}) {
+export async function post(url, fields = {}, { json = false, method = "POST" } = {}) {
   /** @type {Record<string, string>} */
   const headers = { "X-CSRFToken": token() };
   let body = fields;
@@ -22,7 +22,7 @@ export async function post(url, fields = {}, { json = false } = {}) {
     body = new URLSearchParams(fields);
   }
   try {
-    const answer = await fetch(url, { method: "POST", headers, body });
+    const answer = await fetch(url, { method, headers, body });
     const data = await answer.json().catch(() => ({}));
     if (!answer.ok) data.error ??= "The server gave no answer that can be read.";
     return { ok: answer.ok, status: answer.status, data };

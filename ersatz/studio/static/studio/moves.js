@@ -109,6 +109,6 @@ export class MovesPanel {
     const wanted = `${move.id}.${isAfter ? "after" : "before"}`;
     this.heard = wanted;
     this.draw();
-    await hearWith(this.player, this.bars, this.listen(), isAfter ? this.#edit(move) : null, () => this.heard === wanted);
+    await hearWith(this.player, this.bars, this.listen(), isAfter ? { edit: this.#edit(move) } : null, () => this.heard === wanted);
   }
 }

@@ -18,6 +18,12 @@ const DEGREES = ["1", "2", "3", "4", "5", "6", "7"];
 const WAYS = { transpose: 12, "transpose in scale": 1, "snap to scale": null, invert: null, reverse: null, shift: 1, stretch: 2, legato: null, strum: 15, "octave layer": 1, louder: 0.1, length: 0.5 };
 const held = { way: "transpose", amount: 12, seed: 1, density: 0, order: "up", octaves: 1, step: 1, voices: 3 };
 
+/** Ways to generate a pattern anew, against what stands there. */
+const MOODS = {
+  busier: "Anew, with more notes than now", sparser: "Anew, with fewer notes than now",
+  simpler: "Anew, the rhythm of two bars over and over, without ghosts", stranger: "Anew, off the beat moved aside, to other steps and octaves",
+};
+
 /** A menu of values with their titles.
  *  @param {string} label
  *  @param {string} name
@@ -40,14 +46,23 @@ export function makeTools(box, page) {
     box.append(trace);
   }
   const locked = () => pattern.notes.flatMap((n, i) => (page.locked.has(page.placeOf(part, n)) ? [i] : []));
-  const generate = () => page.send.ask({ kind: "generate", part: part.id, pattern: name, seed: held.seed, locked: locked(), per_bar: held.density, section: there ?? 0 });
+  const generate = (mood = "") => page.send.ask({ kind: "generate", part: part.id, pattern: name, seed: held.seed, locked: locked(), per_bar: held.density, section: there ?? 0, mood });
   const density = field("Density", "density", "a bar", 0, 32, held.density, 1, (v) => { held.density = v; });
   tip(density, "Notes or hits a bar; 0: as many as the style’s figure has");
+  const moods = node("span", "moods");
+  moods.setAttribute("role", "group");
+  moods.setAttribute("aria-label", "Anew, against what stands here");
+  for (const [mood, said] of Object.entries(MOODS)) {
+    const again = button(mood[0].toUpperCase() + mood.slice(1), () => { held.seed += 1; generate(mood); });
+    tip(again, said);
+    moods.append(again);
+  }
   box.append(
-    button("Generate", generate),
+    button("Generate", () => generate()),
     field("Seed", "seed", "", 1, 999, held.seed, 1, (v) => { held.seed = v; generate(); }),
     button("New seed", () => { held.seed += 1; generate(); }),
     density,
+    moods,
   );
   if (TRACED.includes(part.role) && there !== null && there !== undefined) box.append(button("as dense as the reference", () => { held.density = -1; generate().then(() => { held.density = 0; }); }, "btn btn-link"));
 

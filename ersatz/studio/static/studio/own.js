@@ -126,7 +126,7 @@ export class OwnPanel {
       if (!passage || this.player.isHidden) return;
       this.heard = id;
       this.draw();
-      await hearWith(this.player, [passage.bar, passage.bar + passage.bars - 1], this.listen(), edit, () => this.heard === id);
+      await hearWith(this.player, [passage.bar, passage.bar + passage.bars - 1], this.listen(), { edit }, () => this.heard === id);
     });
     hear.setAttribute("aria-pressed", String(this.heard === id));
     const apply = button("Apply", () => this.send(edit));

@@ -5,7 +5,7 @@
 import { asked, remember } from "./address.js";
 import { Automation } from "./automation.js";
 import { BarRows, place } from "./bars.js";
-import { Cells } from "./cells.js";
+import { Cells, hasCells } from "./cells.js";
 import { button, byId, dataOf, inputById, node } from "./dom.js";
 import { readJson } from "./draw.js";
 import { edits, showSteps } from "./edits.js";
@@ -15,6 +15,7 @@ import { isForPage } from "./keys.js";
 import { guideTools } from "./guide.js";
 import { History } from "./history.js";
 import { whenFree } from "./inhand.js";
+import { OtherDrafts } from "./otherdrafts.js";
 import { partHead, presenceBoxes } from "./partrows.js";
 import { markStill, ownRow, referenceRows } from "./sectionrows.js";
 import { sectionTools } from "./sections.js";
@@ -46,6 +47,9 @@ const transitions = new Transitions({ rows, box: byId("transition-tools"), song:
 const automation = new Automation({ rows, box: byId("curve-tools"), song: () => song, send, home });
 automation.onOpen = () => draw();
 const history = new History({ list: byId("history"), kept: byId("milestones"), notice: says, url: home, state: () => song, send, player });
+const another = document.getElementById("another");
+// The page says how far the matching of what was taken is.
+const others = another && new OtherDrafts({ box: another, player, song: () => song, taken: () => location.reload() });
 const sketch = new Sketch({ picture: /** @type {HTMLCanvasElement} */ (byId("plan-notes")), host, rows, left: HEAD, song: () => song });
 
 /** The song's own section under the playhead, also while the reference is heard. */
@@ -62,7 +66,7 @@ function drawAll() {
   ownRow(rows, song, { still, seek: (bar) => player.seek(bar), send });
   song.parts.forEach((part, row) => {
     const lane = rows.row(partHead(part, home, send), 29, "partrow"), presence = reference?.presence[part.role];
-    if (Object.keys(part.patterns).length) {
+    if (hasCells(part)) {
       if (presence) presenceBoxes(lane, presence);
       song.sections.forEach((section, column) => cells.draw(lane, part, section, row, column));
     } else for (const [from, bars] of transitions.playedBy(part.id)) lane.append(place(node("i", "carried"), from, bars));
@@ -122,6 +126,7 @@ function tools() {
 function show(state) {
   song = { ...state, ...fixed };
   history.hearing = null;
+  others?.reset();
   byId("remake-title").textContent = song.title;
   player.replaceRemake(song.listen, { bars: song.bars, bpm: song.bpm, sections: song.sections.map((s) => [s.name, s.start, s.bars]) });
   draw();

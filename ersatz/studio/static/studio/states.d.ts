@@ -99,6 +99,23 @@ export interface Corridor {
   high: number[];
 }
 
+export interface DraftRow {
+  id: number;
+  seed: number;
+  said: string;
+  chords: string;
+  hook: [number, number, number][];
+  bass: [number, number, number][];
+  ask: Record<string, any>;
+  bars: [number, number];
+  url: string;
+}
+
+export interface DraftRows {
+  drafts: DraftRow[];
+  most: number;
+}
+
 export interface DrumPattern {
   section: number;
   steps_per_bar: number;
@@ -191,6 +208,7 @@ export interface Event {
   start_bar: number;
   beats: number;
   confidence: number;
+  edge_hz: [number, number] | null;
 }
 
 export interface Facet {
@@ -593,6 +611,7 @@ export interface PlanPart {
   duckDb: number;
   cells: Record<string, CellState>;
   patterns: Record<string, PatternSketch>;
+  follows: string;
 }
 
 export interface PlanState {
