@@ -12,7 +12,7 @@ from importlib import import_module
 from pathlib import Path
 
 from ersatz.core.errors import ErsatzError
-from ersatz.core.styles import BY_NAME
+from ersatz.core.styles import BY_NAME, ENERGIES
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -49,6 +49,7 @@ def _parser() -> argparse.ArgumentParser:
     draft.add_argument("survey", type=Path, metavar="SURVEY.json|TARGET.json")
     draft.add_argument("--seed", type=int, default=1)
     draft.add_argument("--style", choices=sorted(BY_NAME))
+    draft.add_argument("--energy", choices=[name for name, by in ENERGIES.items() if by], help="than the style usually is")
     draft.add_argument("--out", type=Path, required=True, metavar="SONG.json")
 
     mixdown = commands.add_parser("mixdown", help="render a song")

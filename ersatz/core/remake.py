@@ -34,10 +34,10 @@ class Remake:
 
 def draft_and_match(
     reference: Survey, seed: int = 1, style: str | None = None, title: str | None = None,
-    cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None,
+    cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None, energy: int = 0,
 ) -> Song:  # fmt: skip
     """A matched draft. Raises NoTempo where the reference has no steady tempo."""
-    song = draft_song(reference, seed, style, title)
+    song = draft_song(reference, seed, style, title, energy)
     return match_song(song, reference, cache, progress)
 
 

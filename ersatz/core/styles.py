@@ -58,6 +58,8 @@ STYLES = (
 )  # fmt: skip
 
 BY_NAME = {style.name: style for style in STYLES}
+#: How much plays in a draft, by what people call it.
+ENERGIES = {"calmer": -1, "as usual": 0, "busier": 1}
 
 
 def kick_family(row: tuple[float, ...], bpm: float) -> str:

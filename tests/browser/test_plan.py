@@ -65,3 +65,34 @@ def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):
     page.get_by_role("button", name="Return to 2:").click()
     undo_says(page, "long")
     assert page.problems == []
+
+
+def test_another_draft_is_told_heard_and_taken(page, house):
+    page.goto(house.own_draft())
+    page.locator("#another summary").click()
+    page.locator("#another [name=energy]").select_option("busier")
+    with page.expect_response(lambda answer: "/with/" in answer.url and answer.url.endswith(".flac")) as heard:
+        page.get_by_role("button", name="Draft another").click()
+    assert heard.value.status == 200
+    rows = page.locator(".drafts li")
+    page.locator(".drafts [aria-pressed=true][aria-label^='Hear draft']").wait_for()
+    assert rows.count() == 2 and "busier" in rows.nth(1).inner_text()
+    assert page.locator(".drafts rect.hook").count() > 4
+    # The song as it stands, and two more: then there is no room for a fourth.
+    page.get_by_role("button", name="Hear the song as it stands").click()
+    page.locator(".drafts li:first-child [aria-pressed=true]").wait_for()
+    for kept in (3, 4):
+        page.get_by_role("button", name="Draft another").click()
+        page.wait_for_function("kept => document.querySelectorAll('.drafts li').length === kept", arg=kept)
+    assert page.get_by_role("button", name="Draft another").is_disabled()
+    page.locator(".drafts").get_by_role("button", name="Remove draft").last.focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => document.querySelectorAll('.drafts li').length === 3")
+    # Taken, it is the song, being matched; taken back, the song is as it was.
+    page.get_by_role("button", name="Take draft").first.click()
+    page.locator("#matching").wait_for()
+    undo_says(page, "Another draft")
+    page.get_by_text("History").click()
+    page.get_by_role("button", name="Return to 1:").click()
+    page.locator("#undo:disabled").wait_for()
+    assert page.problems == []

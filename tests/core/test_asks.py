@@ -1,11 +1,13 @@
 """What is taken from the reference, generated and offered: rhythm, timing, presence, plans, seeded patterns, variations."""
 
 from dataclasses import replace
+from itertools import pairwise
 
 import pytest
 
 from ersatz.core.draft import draft_song, empty_song
 from ersatz.core.draft.asks import ASKS, asked_edit, parse_ask
+from ersatz.core.draft.describe import chord_name, facts_of
 from ersatz.core.draft.generate import degrees_of, generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import RelabelSection, parse_edit
@@ -13,6 +15,7 @@ from ersatz.core.edits.sections import AdoptPlan, DeleteSection, MoveSection, Pl
 from ersatz.core.errors import InvalidEdit, OtherMetre
 from ersatz.core.gap.plans import plan_differences
 from ersatz.core.mixdown.schedule import sounding_notes
+from ersatz.core.pitch import Key
 from ersatz.core.song.document import Song
 from ersatz.core.song.grooves import GROOVES
 from ersatz.core.song.parts import Note, Pattern
@@ -184,6 +187,57 @@ def test_an_ask_generates_around_locked_places(club_survey, song):
     row = next(p for p in club_survey.drums.patterns if p.section == main).hats
     pattern = hats.part("hats").patterns["A"]
     assert len({n.tick for n in pattern.notes}) == pattern.bars * sum(v > 0 for v in row)
+
+
+@pytest.mark.parametrize("part", ["hats", "rim", "bass", "stabs", "lead"])
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_moods_are_measured_against_what_stands_there(club_survey, song, part, seed):
+    def anew(mood):
+        made = ask(club_survey, song, "generate", part=part, pattern="A", seed=seed, mood=mood).apply(song)
+        return made.part(part).patterns["A"]
+
+    now, plain = song.part(part).patterns["A"], anew("")
+
+    def strikes(pattern):
+        return sum({n.tick: n.repeats for n in pattern.notes}.values())
+
+    assert strikes(anew("busier")) > strikes(now) > strikes(anew("sparser"))
+    # Simple: two bars of rhythm, 8ths, all along.
+    simple = anew("simpler")
+    rhythms = {
+        tuple(sorted({n.tick % (2 * BAR) for n in simple.notes if n.tick // (2 * BAR) == k})) for k in range(simple.bars // 2)
+    }
+    assert len(rhythms) == 1 and all(n.tick % 480 == 0 for n in simple.notes)
+    # Strange: more of it off the 8ths than the same seed otherwise has, or elsewhere in pitch; never off the scale.
+    strange = anew("stranger")
+    assert strange.notes != plain.notes and all(n.tick + n.ticks <= strange.bars * BAR for n in strange.notes)
+    for pattern in (anew("busier"), anew("sparser"), simple, strange):
+        if part in ("bass", "stabs", "lead"):
+            assert {n.midi % 12 for n in pattern.notes} <= set(song.key.pitch_classes)
+        if part != "stabs":
+            notes = pattern.notes
+            assert all(a.tick < b.tick and a.tick + a.ticks <= b.tick for a, b in pairwise(notes))
+    assert anew("stranger") == strange
+
+
+def test_one_of_two_talking_basses_keeps_to_its_bars(song):
+    """What is generated anew rests where the other one answers."""
+    bars = Pattern(8, tuple(Note(b * BAR, 480, 43, 1.0) for b in (0, 1, 4, 5)))
+    bass = replace(song.part("bass"), patterns={"A": bars})
+    made = replace(song, parts=tuple(bass if p.id == "bass" else p for p in song.parts))
+    notes = generate(made, bass, 8, 3, now=bars.notes)
+    assert {n.tick // BAR for n in notes} == {0, 1, 4, 5}
+    assert {n.tick // BAR for n in generate(made, bass, 8, 3)} == set(range(8))
+
+
+def test_a_draft_is_told_by_its_chords_and_sounds(song):
+    facts = facts_of(song)
+    assert facts.style and len(facts.chords) == 8 and facts.chords[0] == chord_name(song.key, 0)
+    assert [name for _, name in facts.sounds] == [song.part(p).sound.name for p in ("bass", "pad", "lead")]
+    assert facts.hook and max(n.tick for n in facts.hook) < 8 * BAR
+    minor, major = Key("Bb", "minor"), Key("G", "major")
+    assert [chord_name(minor, d) for d in range(7)] == ["B♭m", "C°", "D♭", "E♭m", "Fm", "G♭", "A♭"]
+    assert [chord_name(major, d) for d in (0, 1, 6)] == ["G", "Am", "F♯°"]
 
 
 # Variation -----------------------------------------------------------------------------------------------------------

@@ -1,6 +1,5 @@
 """Plan and notes over the wire: empty remakes, what is asked of the reference, variants, milestones, MIDI, and nobody else's."""
 
-import base64
 import io
 import json
 
@@ -16,17 +15,13 @@ from ersatz.core.exchange.midi import pattern_midi, write_midi
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.studio.models import Remake
 from tests.tunes import standing_still
-from tests.web.addresses import edits
+from tests.web.addresses import code, edits
 from tests.web.conftest import drawing
 from tests.web.test_edits_and_listening import edit, flac
 
 
 def post_json(web, name, remake, args=(), **body):
     return web.post(reverse(name, args=[remake.pk, *args]), json.dumps(body), content_type="application/json")
-
-
-def code(**body):
-    return base64.urlsafe_b64encode(json.dumps(body).encode()).decode().rstrip("=")
 
 
 # Empty remakes -------------------------------------------------------------------------------------------------------

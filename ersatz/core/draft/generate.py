@@ -7,6 +7,7 @@ and drives away what would sound with it. A mood is measured against the notes t
 from __future__ import annotations
 
 import random
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Literal
 
@@ -25,6 +26,8 @@ WEIGHTS = tuple(3 if k % 4 == 0 else 2 if k % 2 == 0 else 1 for k in range(STEPS
 LEAD_MIDI, CHOP_MIDI = 69, 62
 #: Chords whose notes are shorter on average are stabs.
 STAB_TICKS = 900
+#: A note that sounds less of a bar says nothing of its chord.
+LEAST_TICKS = BAR // 4
 #: Roles that play one note at a time.
 ONE_VOICED = ("kick", "clap", "hats", "perc", "bass", "lead")
 Mood = Literal["", "busier", "sparser", "simpler", "stranger"]
@@ -49,20 +52,35 @@ def generate(
         notes = _simpler(notes, bars)
     if mood == "stranger":
         notes = _stranger(notes, part, song.key, bars, rng)
-    wanted = _wanted(len({n.tick for n in now or notes}), mood, bars) if mood in ("busier", "sparser") else None
+    wanted = _wanted(sum(_strikes(now or notes)), mood) if mood in ("busier", "sparser") else None
     if wanted is None and per_bar is not None and not mood:
         wanted = round(per_bar * bars)
     if wanted is not None:
         notes = _dense(notes, part, wanted, bars, rng)
+    if mood == "busier" and wanted is not None:
+        notes = _struck_again(notes, wanted, rng)
     if part.role in ONE_VOICED:
         notes = _one_at_a_time(notes)
     free = [n for n in notes if not any(_clash(n, kept, part) for kept in locked)]
     return tuple(sorted((*locked, *free), key=lambda n: (n.tick, n.midi)))
 
 
-def _wanted(onsets: int, mood: Mood, bars: int) -> int:
-    """Onsets of a busier pattern, as many as there are 16ths at most, or of a sparser one, one at least."""
-    return min(bars * STEPS_PER_BAR, round(DENSER * onsets) + 1) if mood == "busier" else max(1, int(THINNER * onsets))
+def _wanted(strikes: int, mood: str) -> int:
+    """Onsets of a busier pattern, or of a sparser one, one at least."""
+    return round(DENSER * strikes) + 1 if mood == "busier" else max(1, int(THINNER * strikes))
+
+
+def _strikes(notes: Sequence[Note]) -> list[int]:
+    """How often each onset is struck."""
+    return list({n.tick: n.repeats for n in notes}.values())
+
+
+def _struck_again(notes: list[Note], wanted: int, rng: random.Random) -> list[Note]:
+    """Where the 16ths don't hold as many onsets as wanted some are struck twice."""
+    lacking = wanted - sum(_strikes(notes))
+    once = sorted({n.tick for n in notes if n.repeats == 1})
+    twice = set(rng.sample(once, min(len(once), max(0, lacking))))
+    return [replace(n, repeats=2) if n.tick in twice else n for n in notes]
 
 
 def _resting_bars(now: tuple[Note, ...], bars: int) -> set[int]:
@@ -193,7 +211,8 @@ def degrees_of(song: Song, part: Part | None = None) -> tuple[int, ...]:
     low = next((_first(p) for p in song.parts if p.role == "bass" and p is not part and _plays(p)), None)
     out: list[int] = []
     for bar in range(pattern.bars):
-        sounding = [n for n in pattern.notes if _ticks_in(n, bar)]
+        # What comes early into the next bar is that one's.
+        sounding = [n for n in pattern.notes if _ticks_in(n, bar) >= LEAST_TICKS]
         # A ninth's upper tones are a triad as well: the bass says which chord it is.
         under = [n for n in low.notes if _ticks_in(n, bar % low.bars)] if low else []
         root = max(under, key=lambda n: (_ticks_in(n, bar % low.bars), -n.tick)) if low and under else None

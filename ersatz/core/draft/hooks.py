@@ -110,6 +110,8 @@ ARPEGGIO_PITCH = 3
 
 #: Costs of the path: off the contour, off its intervals, a strong beat outside the chord, by the size of the step in the scale.
 OFF_CONTOUR, OFF_INTERVAL, OUTSIDE = 0.45, 0.8, 12.0
+#: A held note outside the chord, off the beat: from so many 16ths on.
+HELD_OUTSIDE, HELD_STEPS = 4.0, 4
 BY_STEP = (0.5, 0.0, 0.7, 4.0, 6.0)
 NEVER = 1e3
 #: How much a beat, an off-beat and the rest are accented.
@@ -209,12 +211,14 @@ def _path(rhythm: Rhythm, contour: list[int], chords: list[Chord], closes: bool,
     leap = np.array([*BY_STEP, *[NEVER] * (RANGE - len(BY_STEP))])[step]
     total = np.zeros(RANGE) if before is None else leap[before].copy()
     back = []
-    for i, (at, _) in enumerate(rhythm):
+    for i, (at, long) in enumerate(rhythm):
         chord = chords[at // STEPS_PER_BAR]
         cost = OFF_CONTOUR * np.abs(pitches - contour[i])
         tones = _tones(chord)
         if at % 4 == 0 or i == peak:
             cost = cost + np.where(np.isin(pitches, tones), 0.0, OUTSIDE)
+        elif long >= HELD_STEPS:
+            cost = cost + np.where(np.isin(pitches, tones), 0.0, HELD_OUTSIDE)
         cost = cost + np.where((pitches >= CLIMAX) == (i == peak), 0.0, NEVER)
         if closes and i == len(rhythm) - 1:
             cost = cost + np.where((pitches - chord.root) % 7 == 0, 0.0, OUTSIDE)

@@ -17,6 +17,7 @@ from ersatz.core.draft.describe import facts_of
 from ersatz.core.errors import ErsatzError
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Note
+from ersatz.core.styles import ENERGIES
 from ersatz.core.survey.document import Survey
 from ersatz.studio.jobs.start import start_job
 from ersatz.studio.models import Job, OtherDraft, Remake
@@ -27,7 +28,7 @@ from ersatz.studio.shared.pages import page_json
 MOST_KEPT = 3
 #: What is heard of a draft, bars of its main section.
 HEARD_BARS = 8
-ENERGIES = {-1: "calmer", 0: "", 1: "busier"}
+CALLED = {by: name for name, by in ENERGIES.items() if by}
 
 
 @dataclass(frozen=True)
@@ -134,7 +135,7 @@ def _row(kept: OtherDraft, song: Song, survey: Survey) -> DraftRow:
     return DraftRow(
         id=kept.pk,
         seed=kept.seed,
-        said=" · ".join(filter(None, [facts.style, ENERGIES[kept.energy], ", ".join(sounds)])),
+        said=" · ".join(filter(None, [facts.style, CALLED.get(kept.energy, ""), ", ".join(sounds)])),
         chords=" ".join(facts.chords),
         hook=_drawn(facts.hook),
         bass=_drawn(facts.bass),

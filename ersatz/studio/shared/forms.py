@@ -9,7 +9,7 @@ from ersatz.core.audio import ACCEPTED_SUFFIXES
 from ersatz.core.draft.asks import MOST_SEED
 from ersatz.core.grid import MAX_BPM, MIN_BPM
 from ersatz.core.pitch import TONICS
-from ersatz.core.styles import BY_NAME
+from ersatz.core.styles import BY_NAME, ENERGIES
 
 MOST_MIDI_BYTES = 4 * 1024 * 1024
 
@@ -60,7 +60,7 @@ class DraftForm(forms.Form):
         widget=forms.Select(attrs={"class": "form-select"}),
     )  # fmt: skip
     energy = forms.TypedChoiceField(
-        choices=[(-1, "calmer"), (0, "as usual"), (1, "busier")], coerce=int, empty_value="", required=False, initial=0,
+        choices=[(by, name) for name, by in ENERGIES.items()], coerce=int, empty_value="", required=False, initial=0,
         widget=forms.Select(attrs={"class": "form-select"}),
     )  # fmt: skip
 
