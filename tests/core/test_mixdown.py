@@ -17,7 +17,7 @@ from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import HEADROOM_DB, RATE_HZ, Mixdown, stems
 from ersatz.core.mixdown.schedule import duck_triggers, schedule_part, sounding_notes
 from ersatz.core.song.document import DUCK_POINTS, PUMP, DuckCurve, EqBand, SongSection, Transition
-from ersatz.core.song.parts import Sound
+from ersatz.core.song.parts import Groove, Sound
 from ersatz.core.song.strips import Duck, ducked
 from ersatz.core.voices import VOICES, render_note
 from ersatz.core.voices.spec import Played
@@ -117,7 +117,7 @@ def test_a_gap_is_silent_for_notes(short):
 
 
 def test_swing_delays_odd_sixteenths_only(short):
-    hats = short.part("hats")
+    hats = replace(short.part("hats"), groove=Groove())
     straight = schedule_part(replace(short, swing_percent=50.0), hats, RATE_HZ)
     swung = schedule_part(replace(short, swing_percent=56.0), hats, RATE_HZ)
     moved = {s.start - a.start for a, s in zip(straight, swung)}

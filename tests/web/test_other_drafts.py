@@ -126,4 +126,4 @@ def test_the_first_draft_has_the_energy_that_is_chosen(web, reference, queued):
     web.post(reverse("draft", args=[reference.pk]), {"energy": "-1"})
     calm = reference.remakes.get()
     assert calm.energy == -1 and calm.revision.song.part("ride") is None
-    assert b'name="energy"' in web.get(reverse("survey", args=[reference.pk])).content
+    assert b'name="energy"' in web.get(reverse("plan", args=[calm.pk])).content

@@ -208,7 +208,7 @@ def degrees_of(song: Song, part: Part | None = None) -> tuple[int, ...]:
     if not playing or (part and playing[0].id == part.id):
         return ()
     pattern = _first(playing[0])
-    low = next((_first(p) for p in song.parts if p.role == "bass" and p is not part and _plays(p)), None)
+    low = next((_first(p) for p in song.parts if p.role == "bass" and _plays(p) and not (part and p.id == part.id)), None)
     out: list[int] = []
     for bar in range(pattern.bars):
         # What comes early into the next bar is that one's.

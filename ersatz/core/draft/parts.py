@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from ersatz.core.draft import basses, drums, form, harmony, hooks, palette
 from ersatz.core.draft.kick import fitted_kick
 from ersatz.core.draft.patterns import Degrees
-from ersatz.core.draft.trace import groove_of, pattern_of
+from ersatz.core.draft.trace import groove_of, pattern_of, swung_ms
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.bounds import STEPS_PER_BAR
@@ -38,6 +38,8 @@ WIDE_LOW, WIDE_SUB = 0.02, 0.3
 SPREAD_WIDTH = 0.45
 #: Drive of a kick whose own can't be told.
 HARD_DRIVE, SOFT_DRIVE = 0.7, 0.25
+#: Nearer to the grid nothing is heard.
+LEAST_TIMING_MS = 4.0
 #: A second clap speaks a little later and softer than the first.
 LAYER_LATE_MS, LAYER_VELOCITY = 7.0, 0.7
 
@@ -120,11 +122,14 @@ def on_sixteenths(pattern: DrumPattern, role: str) -> tuple[float, ...]:
 
 
 def _groove(brief: Brief, role: str) -> Groove:
-    """The reference's timing of a role in its main section, or the song's swing alone."""
+    """The reference's timing of a role in its main section beside its swing, which the song has."""
     try:
-        return groove_of(brief.survey, brief.main, role)
+        heard = groove_of(brief.survey, brief.main, role)
     except InvalidEdit:
         return Groove()
+    swung = swung_ms(brief.survey)
+    timing = tuple(round(ms - swung * (k % 2), 2) for k, ms in enumerate(heard.timing_ms))
+    return replace(heard, timing_ms=timing, swing_percent=0.0) if max(map(abs, timing)) >= LEAST_TIMING_MS else Groove()
 
 
 def _drums(brief: Brief, sounds: dict[str, Sound], rng: random.Random) -> list[_Place]:

@@ -73,8 +73,7 @@ def traced_bass(survey: Survey, section: int, song: Song, bars: int) -> tuple[No
 def groove_of(survey: Survey, section: int, role: str) -> Groove:
     """The timing of a role's hits in a section as a groove; steps without a hit get the reference's swing. Swing is in the timing
     already, so the groove has none beside it."""
-    bar_ms = survey.tempo.grid.bar_s * 1000
-    late = (survey.tempo.swing_percent - 50) / 100 * bar_ms / 8
+    late = swung_ms(survey)
     bar = TICKS_PER_BEAT * survey.tempo.beats_per_bar
     step = bar // STEPS_PER_BAR
     heard = {tick // step: ms for tick, _, ms in row_of(survey, section, role) if ms is not None and tick % step == 0}
@@ -82,6 +81,11 @@ def groove_of(survey: Survey, section: int, role: str) -> Groove:
         raise InvalidEdit("There are no hits there to take a groove from.")
     timing = tuple(round(heard.get(k, late * (k % 2)), 2) for k in range(STEPS_PER_BAR))
     return Groove(f"{role} of {section_title(survey, section)}", timing, 50.0)
+
+
+def swung_ms(survey: Survey) -> float:
+    """How much later than on the grid the reference's swing puts every second 16th."""
+    return (survey.tempo.swing_percent - 50) / 100 * survey.tempo.grid.bar_s * 1000 / 8
 
 
 def section_title(survey: Survey, section: int) -> str:

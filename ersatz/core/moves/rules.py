@@ -32,6 +32,8 @@ from ersatz.core.target.document import in_balance
 from ersatz.core.words import minus
 
 LEAST_WIDTH, MOST_WIDTH = 0.0, 1.8
+#: How much of a transition is proposed: a riser at full height fills the highs of a thin section.
+AMOUNT = 0.5
 #: The longest transition that is proposed.
 MOST_BEATS = 16.0
 #: Low cuts are tried at, Hz, of all but these roles, where the mix leans by so much there, dB.
@@ -177,7 +179,7 @@ def _transitions(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Prop
         if off_by(found, figure):
             theirs = max((e.beats for e in survey.events if e.kind == event), default=0.0)
             beats = 0.0 if what == "gap" else float(min(theirs, MOST_BEATS))
-            edit = {"kind": "put_transition", "section": mix.section.id, "what": what, "beats": beats}
+            edit = {"kind": "put_transition", "section": mix.section.id, "what": what, "beats": beats, "amount": AMOUNT}
             yield Proposal("transition", "", f"A {what} at the end of the section, as in the reference", (edit,), (figure,))
 
 
