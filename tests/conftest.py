@@ -40,5 +40,5 @@ def club_file(club_audio, tmp_path_factory):
 
 @pytest.fixture(scope="session")
 def song(club_survey):
-    """An unmatched draft: quick to make."""
-    return draft_song(club_survey, seed=3, title="Lighthouse Shift")
+    """An unmatched draft, quick to make, of as few parts as drafts have."""
+    return draft_song(club_survey, seed=3, title="Lighthouse Shift", energy=-1)

@@ -128,7 +128,7 @@ def _elsewhere(midi: int, key: Key, rng: random.Random) -> int:
     return rng.choice(steps or [midi])
 
 
-def kick_row(song: Song) -> tuple[float, ...]:
+def _kick_row(song: Song) -> tuple[float, ...]:
     """16ths of the first bar that the song's first kick plays."""
     kick = next((p for p in song.parts if p.role == "kick" and p.patterns), None)
     row = [0.0] * STEPS_PER_BAR
@@ -140,7 +140,7 @@ def kick_row(song: Song) -> tuple[float, ...]:
 
 
 def _style(song: Song) -> Style:
-    return choose_style(song.bpm, kick_row(song), song.style if song.style in BY_NAME else None)
+    return choose_style(song.bpm, _kick_row(song), song.style if song.style in BY_NAME else None)
 
 
 def _figure(song: Song, part: Part, energy: int, rng: random.Random) -> Pattern:
@@ -156,7 +156,7 @@ def _figure(song: Song, part: Part, energy: int, rng: random.Random) -> Pattern:
     if part.role == "perc":
         if part.sound.voice == "shaker":
             return drums.shaker(energy, rng)
-        return drums.percussion([k for k, v in enumerate(kick_row(song)) if v], style.kick, rng)
+        return drums.percussion([k for k, v in enumerate(_kick_row(song)) if v], style.kick, rng)
     degrees = degrees_of(song, part) or harmony.progression(style, key, (), rng)
     if part.role == "bass":
         return _bass(style, key, degrees, kind, part, energy, rng)

@@ -111,8 +111,8 @@ ARPEGGIO_PITCH = 3
 #: Costs of the path: off the contour, off its intervals, a strong beat outside the chord, by the size of the step in the scale.
 OFF_CONTOUR, OFF_INTERVAL, OUTSIDE = 0.45, 0.8, 12.0
 #: A held note outside the chord, off the beat: from so many 16ths on.
-HELD_OUTSIDE, HELD_STEPS = 4.0, 4
-BY_STEP = (0.5, 0.0, 0.7, 4.0, 6.0)
+HELD_OUTSIDE, HELD_STEPS = 3.0, 6
+BY_STEP = (0.8, 0.0, 0.7, 6.0, 9.0)
 NEVER = 1e3
 #: How much a beat, an off-beat and the rest are accented.
 ACCENTS = (0.95, 0.86, 0.78)

@@ -137,7 +137,7 @@ export class Cells {
     cell.setAttribute("aria-pressed", String(on));
     // What is written on it is part of what it is called.
     const written = [...cell.childNodes].filter((n) => n instanceof Text || n instanceof HTMLElement && n.tagName === "B").map((n) => n.textContent).join("");
-    cell.setAttribute("aria-label", `${part.name} in ${section.name}${found?.on && (found.part || found.sound || found.level) ? `: ${written}` : ""}`);
+    cell.setAttribute("aria-label", `${part.name} in ${section.name}${found?.on && (part.follows || found.part || found.sound || found.level) ? `: ${written}` : ""}`);
     tip(cell, `${part.name} in ${section.name}: ${!found?.on ? "off" : part.follows ? `plays along with ${part.follows}` : this.#said(found)}`);
     lane.append(cell);
     this.columns[column].push(cell);
