@@ -60,7 +60,7 @@ FIGURES: dict[str, tuple[Figure, ...]] = {
     "reese": (((0, 6, 0), (7, 3, 0), (11, 5, 0)), ((0, 8, 0), (10, 6, 0)), ((0, 10, 0), (10, 3, 4), (13, 3, 6))),
     "sustained": (((0, 16, 0),), ((0, 10, 0), (10, 6, 0)), ((0, 14, 0), (14, 2, 4))),
 }  # fmt: skip
-#: Rhythms whose notes run into each other, and so slide into the next chord over so many ticks.
+#: Rhythms whose notes run into each other, and so slide into the next chord or octave over so many ticks.
 SLIDING = ("reese", "sustained", "dembow")
 SLIDE_TICKS = STEP
 #: Gap before the next note, ticks: what is joined must end for itself.
@@ -174,12 +174,13 @@ def _led_back(notes: list[Note], key: Key) -> list[Note]:
 
 
 def _slid(notes: list[Note]) -> list[Note]:
-    """A note that reaches the next, on another pitch within an octave, bends into it at its end."""
+    """A note that reaches the next bends into it at its end: over the bar line, or up or down an octave."""
     out = []
     for n, following in zip(notes, (*notes[1:], None)):
         reaches = following is not None and n.tick + n.ticks + BREATH >= following.tick
         by = following.midi - n.midi if following is not None else 0
-        if reaches and by and abs(by) <= 12 and n.ticks > 2 * SLIDE_TICKS:
+        slides = abs(by) == 12 or (following is not None and following.tick % BAR == 0 and 0 < abs(by) < 12)
+        if reaches and slides and n.ticks > 2 * SLIDE_TICKS:
             n = replace(n, bend=((0.0, 0.0), (float(n.ticks - SLIDE_TICKS), 0.0), (float(n.ticks), float(by))))
         out.append(n)
     return out
