@@ -21,6 +21,7 @@ from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.section import clashes_in, low_tone_hz
 from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers
 from ersatz.core.bands import NOMINAL_HZ
+from ersatz.core.draft import draft_song
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.edits.strips import SwitchChain
@@ -337,6 +338,14 @@ def test_strips_do_the_work_within_their_limits(balanced):
         gains = [v for k, v in eq.params.items() if k.endswith("_db")] if eq else []
         assert all(abs(g) <= MOST_EQ_DB for g in gains)
         assert abs(part.gain_db - STARTS[part.role][1]) <= MOST_FROM_ROLE_DB + 8.0
+
+
+def test_a_layer_goes_along_with_the_part_that_it_follows(song, club_survey, cache, drop):
+    layered = draft_song(club_survey, seed=3)
+    spoiled = _louder(layered, "clap", 9)
+    solved = balance_song(spoiled, club_survey, sections=(drop,), cache=cache)
+    moves = [solved.part(p).gain_db - spoiled.part(p).gain_db for p in ("clap", "clap-layer")]
+    assert moves[0] < -2 and abs(moves[0] - moves[1]) < 1.5
 
 
 def test_locked_strips_stay_and_a_second_balance_moves_little(balanced, club_survey, cache):

@@ -35,6 +35,8 @@ EQ_ID = "balance"
 BELL_Q = 1.0
 #: No bell of a strip over this, no fader further than that from where it stands or from where its role usually does, dB.
 MOST_EQ_DB, MOST_MOVE_DB, MOST_FROM_ROLE_DB = 6.0, 12.0, 12.0
+#: A layer colours the part that it follows, and doesn't take its place: their faders move together, a dB apart as bad as so many.
+TIED = 2.0
 #: How far a part's level in one section may leave its fader.
 MOST_CELL_DB = 8.0
 #: Worth of a dB of each against a dB off in one third octave of one section.
@@ -170,7 +172,7 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     # Bands that the reference leaves empty (a rolled-off master, a breakdown's lows) say little.
     empty = targets <= targets.max(axis=1, keepdims=True) - EMPTY_DB
     weight = np.where(empty, 0.15, 1.0) * _section_weights(song, powers)[:, None]
-    own = _bounds(song, powers)
+    own, tied = _bounds(song, powers), _layers(song, powers)
     # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
     present = parts.sum(axis=1) > parts.sum(axis=(0, 1))[None] * 10**-2.5
     matters = ((np.abs(bells) > 0.25)[None] & present[:, None]).any(axis=2)
@@ -199,7 +201,7 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
         stands = (total - total.max() - loud) * STANDS
         return np.concatenate([
             off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
-            BROAD * s.bells.mean(axis=1),
+            BROAD * s.bells.mean(axis=1), TIED * (s.faders[tied[:, 0]] - s.faders[tied[:, 1]]),
         ])  # fmt: skip
 
     small = 1e-4
@@ -236,6 +238,14 @@ def _bounds(song: Song, powers: Powers) -> tuple[np.ndarray, np.ndarray]:
         low.append(max(-MOST_MOVE_DB, usual - MOST_FROM_ROLE_DB - part.gain_db))
         high.append(min(MOST_MOVE_DB, usual + MOST_FROM_ROLE_DB - part.gain_db))
     return np.array(low), np.array(high)
+
+
+def _layers(song: Song, powers: Powers) -> np.ndarray:
+    """Places of layers and of the parts that they follow, shape (layers, 2)."""
+    at = {part_id: k for k, part_id in enumerate(powers.ids)}
+    followed = {p.id: p.follows.part for p in song.parts if p.follows}
+    pairs = [(at[layer], at[leader]) for layer, leader in followed.items() if layer in at and leader in at]
+    return np.array(pairs, int).reshape(-1, 2)
 
 
 def _applied(song: Song, powers: Powers, solved: Solved, locked: frozenset[str]) -> Song:
