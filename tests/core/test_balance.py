@@ -28,6 +28,7 @@ from ersatz.core.edits.strips import SwitchChain
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import PUMP, with_each, with_strip
+from ersatz.core.song.parts import Follows
 from ersatz.core.song.strips import MASTER, Effect, Send, ducked
 from ersatz.core.survey.document import SectionBands
 from ersatz.core.survey.spectrum import bands_of_samples
@@ -341,6 +342,20 @@ def test_strips_do_the_work_within_their_limits(balanced):
         gains = [v for k, v in eq.params.items() if k.endswith("_db")] if eq else []
         assert all(abs(g) <= MOST_EQ_DB for g in gains)
         assert abs(part.gain_db - STARTS[part.role][1]) <= MOST_FROM_ROLE_DB + 8.0
+
+
+def test_a_quiet_layer_and_one_in_the_place_of_its_leader_are_no_clashes(clean, cache):
+    clap, pad = clean.part("clap"), clean.part("pad")
+    quiet = replace(clap, id="under", patterns={}, follows=Follows("clap"), gain_db=clap.gain_db - 20)
+    double = replace(pad, id="double", patterns={}, follows=Follows("pad", semitones=0))
+    layered = replace(clean, parts=(*clean.parts, quiet, double))
+    found = clashes_in(layered, Mixdown(layered, cache), 0)
+    assert not [c for c in found if c.kind == "buried" and "under" in c.strips]
+    assert not [c for c in found if c.kind == "one place" and set(c.strips) == {"pad", "double"}]
+    # By itself it is.
+    own = replace(quiet, follows=None, patterns=clap.patterns)
+    alone = replace(clean, parts=(*clean.parts, own))
+    assert [c for c in clashes_in(alone, Mixdown(alone, cache), 0) if c.kind == "buried" and "under" in c.strips]
 
 
 def test_a_layer_goes_along_with_the_part_that_it_follows(song, club_survey, cache, drop):

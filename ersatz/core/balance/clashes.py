@@ -309,12 +309,12 @@ def _off_region(m: Measured, name: str, low: float, high: float, off: float) -> 
 
 
 def _buried(m: Measured) -> Iterator[Clash]:
-    """A part that comes through in no band, while it plays."""
+    """A part that comes through in no band, while it plays; a layer is there to colour another."""
     whole = np.sum([lane.frames for _, lane in m.parts()], axis=0)
     for part, lane in m.parts():
         limit = BURIED_DB.get(part.role)
         plays = _plays(lane)
-        if limit is None or plays.sum() < 8:
+        if limit is None or part.follows or plays.sum() < 8:
             continue
         own = lane.frames[:, plays].mean(axis=1)
         rest = np.maximum(whole[:, plays].mean(axis=1) - own, 1e-15)
@@ -333,12 +333,14 @@ def _buried(m: Measured) -> Iterator[Clash]:
 
 
 def _one_place(m: Measured) -> Iterator[Clash]:
-    """Two parts with the same third octaves at the same time and level."""
+    """Two parts with the same third octaves at the same time and level, but for a layer and the part that it follows."""
     parts = [(p, lane) for p, lane in m.parts() if p.role in ("bass", "chords", "lead", "noise")]
     whole = to_db(np.sum([lane.power for _, lane in m.parts()], axis=0))
     middle = _bands(140.0, 9000.0)
     for k, (one, first) in enumerate(parts):
         for other, second in parts[k + 1 :]:
+            if any(a.follows and a.follows.part == b.id for a, b in ((one, other), (other, one))):
+                continue
             plays, too = _plays(first), _plays(second)
             both = plays & too
             if both.sum() < max(8, 0.4 * (plays | too).sum()):
