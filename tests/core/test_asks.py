@@ -2,13 +2,14 @@
 
 from dataclasses import replace
 from itertools import pairwise
+from typing import get_args
 
 import pytest
 
 from ersatz.core.draft import draft_song, empty_song
 from ersatz.core.draft.asks import ASKS, asked_edit, parse_ask
 from ersatz.core.draft.describe import chord_name, facts_of
-from ersatz.core.draft.generate import degrees_of, generate
+from ersatz.core.draft.generate import Mood, degrees_of, generate
 from ersatz.core.draft.variation import standstills
 from ersatz.core.edits import RelabelSection, parse_edit
 from ersatz.core.edits.sections import AdoptPlan, DeleteSection, MoveSection, PlannedSection, ResizeSection
@@ -19,7 +20,9 @@ from ersatz.core.pitch import Key
 from ersatz.core.song.document import Song
 from ersatz.core.song.grooves import GROOVES
 from ersatz.core.song.parts import Note, Pattern
+from ersatz.core.styles import STYLES
 from ersatz.core.target import target_of_surveys
+from ersatz.core.target.from_style import target_of_style
 from tests.core.test_transitions import BAR, SONG
 from tests.tunes import standing_still
 
@@ -218,6 +221,17 @@ def test_moods_are_measured_against_what_stands_there(club_survey, song, part, s
             notes = pattern.notes
             assert all(a.tick < b.tick and a.tick + a.ticks <= b.tick for a, b in pairwise(notes))
     assert anew("stranger") == strange
+
+
+@pytest.mark.parametrize("style", STYLES, ids=lambda s: s.name)
+def test_every_part_of_every_style_is_generated_anew_in_every_mood(style):
+    drafted = draft_song(target_of_style(style.name).typical, 1, style.name)
+    for part in drafted.parts:
+        for name, pattern in part.patterns.items():
+            for k, mood in enumerate(get_args(Mood)):
+                for seed in (k, k + 10):
+                    notes = generate(drafted, part, pattern.bars, seed, None, (), mood, pattern.notes)
+                    assert notes and notes[-1].tick < pattern.bars * BAR, (part.id, name, mood)
 
 
 def test_one_of_two_talking_basses_keeps_to_its_bars(song):

@@ -188,7 +188,8 @@ def _bass(style: Style, key: Key, degrees: Degrees, kind: str, part: Part, energ
 def _turned(pattern: Pattern, rng: random.Random) -> Pattern:
     """The last bar of every four, or of the eight, with a hit less or one more."""
     last = [n for n in pattern.notes if n.tick // BAR == PHRASE_BARS - 1]
-    notes = pattern.notes if rng.random() < 0.4 else tuple(n for n in pattern.notes if n is not last[-1])
+    # The open hats of half time may have none there.
+    notes = pattern.notes if rng.random() < 0.4 or not last else tuple(n for n in pattern.notes if n is not last[-1])
     for bar in (3, 7) if rng.random() < 0.5 else (7,):
         tick = bar * BAR + rng.choice((7, 10, 11, 13, 14, 15)) * STEP
         if all(n.tick != tick for n in notes):
