@@ -12,8 +12,9 @@ import numpy as np
 
 from ersatz.core.balance.solver import Powers
 from ersatz.core.gap.sections import balance_db, levels_apart
+from ersatz.core.song import transform
 from ersatz.core.song.document import Song, with_strip
-from ersatz.core.song.parts import Part, Pattern
+from ersatz.core.song.parts import Part
 from ersatz.core.voices import voice_of
 
 #: Roles whose octave may be chosen, and how far, octaves; bands of an octave.
@@ -46,11 +47,8 @@ def with_registers(song: Song, powers: Powers) -> Song:
 
 def transposed(part: Part, semitones: int) -> Part:
     """All its patterns, every note."""
-
-    def moved(pattern: Pattern) -> Pattern:
-        return replace(pattern, notes=tuple(replace(n, midi=n.midi + semitones) for n in pattern.notes))
-
-    return replace(part, patterns={name: moved(pattern) for name, pattern in part.patterns.items()})
+    moved = {name: replace(p, notes=transform.transposed(p.notes, semitones)) for name, p in part.patterns.items()}
+    return replace(part, patterns=moved)
 
 
 def _fits(part: Part, octaves: int) -> bool:

@@ -11,12 +11,11 @@ import random
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, by_energy
+from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, accent, by_energy
 from ersatz.core.pitch import Key
 from ersatz.core.song.parts import Note, Pattern
 
-#: (step, 16ths long, steps of the scale over the root, OCTAVE for the root's octave).
-OCTAVE = 7
+#: (step, 16ths long, steps of the scale over the root: 7 is its octave).
 Figure = tuple[tuple[int, int, int], ...]
 #: Figures by rhythm, in pairs or more of which one answers another.
 FIGURES: dict[str, tuple[Figure, ...]] = {
@@ -111,15 +110,11 @@ def _line(rhythm: str, call: Figure, answer: Figure, key: Key, degrees: Degrees,
         root = _root(key, degree, low_midi)
         for step, long, above in figure:
             midi = root + key.degree_midi(degree + above, low_midi) - key.degree_midi(degree, low_midi)
-            notes.append(Note(bar * BAR + step * STEP, long * STEP - BREATH, midi, _accent(step)))
+            notes.append(Note(bar * BAR + step * STEP, long * STEP - BREATH, midi, accent(step, ACCENTS)))
     notes = _octave_up(notes, rhythm)
     notes = _passing(notes, key, degrees, low_midi)
     notes = _led_back(notes, key)
     return tuple(_slid(notes) if rhythm in SLIDING else notes)
-
-
-def _accent(step: int) -> float:
-    return ACCENTS[0 if step % 4 == 0 else 1 if step % 2 == 0 else 2]
 
 
 def _root(key: Key, degree: int, low_midi: int) -> int:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from ersatz.core.draft.generate import degrees_of
 from ersatz.core.draft.patterns import BAR, PHRASE_BARS
-from ersatz.core.pitch import Key, note_name
+from ersatz.core.pitch import Key, pitch_names
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Note, Part, Role
 from ersatz.core.styles import BY_NAME
@@ -36,7 +36,7 @@ def chord_name(key: Key, degree: int) -> str:
     """A triad of the scale as the trade writes it: "B♭m", "G♭", "C°"."""
     root, third, fifth = (key.degree_midi(degree + step, 60) for step in (0, 2, 4))
     kind = "°" if fifth - root == 6 else "m" if third - root == 3 else ""
-    return note_name(root, key).rstrip("-0123456789") + kind
+    return pitch_names(key)[root % 12] + kind
 
 
 def _first(song: Song, role: Role) -> Part | None:

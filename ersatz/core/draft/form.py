@@ -14,7 +14,7 @@ import numpy as np
 
 from ersatz.core.draft.trace import played
 from ersatz.core.song.document import BASS, DRUMS, SongSection, Transition, TransitionKind
-from ersatz.core.song.parts import Cell, Pattern
+from ersatz.core.song.parts import Cell
 from ersatz.core.survey.document import Section, Survey
 
 #: Patterns of the first, second, third and fourth drop.
@@ -59,11 +59,9 @@ def in_second_halves(found: tuple[Cell, ...], sections: tuple[SongSection, ...])
     )  # fmt: skip
 
 
-def swapped_in_second_halves(
-    found: tuple[Cell, ...], sections: tuple[SongSection, ...], patterns: dict[str, Pattern]
-) -> tuple[Cell, ...]:
-    """In the second half of a drop the other of two patterns."""
-    return tuple(_swapped(c, s) if s.label == "drop" and set("AB") <= set(patterns) else c for c, s in zip(found, sections))
+def swapped_in_second_halves(found: tuple[Cell, ...], sections: tuple[SongSection, ...]) -> tuple[Cell, ...]:
+    """In the second half of a drop the other of the patterns A and B."""
+    return tuple(_swapped(c, s) if s.label == "drop" else c for c, s in zip(found, sections))
 
 
 def _swapped(cell: Cell, section: SongSection) -> Cell:
@@ -83,12 +81,12 @@ def transitions(survey: Survey, sections: tuple[SongSection, ...]) -> tuple[Tran
 
     for measured, section, following in _joints(survey, sections):
         into_drop = following == "drop" and section.label != "drop"
-        gap = _gap_beats(survey, measured)
+        gap = _beats_into(survey, measured, "gap", min(MOST_GAP_BEATS, measured.bars * 4 - 1.0))
         if gap or (into_drop and section.bars >= ROLL_BARS):
             add("gap", section, gap or FREE_BEATS)
         if into_drop and section.bars >= 2:
             add("riser", section, min(section.bars, RISER_BARS) * 4.0)
-        roll = _roll_beats(survey, measured)
+        roll = _beats_into(survey, measured, "snare roll", measured.bars * 4.0)
         if into_drop and section.bars >= ROLL_BARS and (roll or section.label == "build"):
             add("snare roll", section, roll or ROLL_BARS * 4.0)
             thinned = _lows_fall_db(survey, measured) >= THINNED_DB
@@ -105,18 +103,10 @@ def _joints(survey: Survey, sections: tuple[SongSection, ...]) -> Iterator[tuple
     yield from zip(survey.sections, sections, (*labels, ""))
 
 
-def _gap_beats(survey: Survey, section: Section) -> float:
-    """Beats of silence that end at the section's end."""
-    for event in survey.events:
-        if event.kind == "gap" and _ends_with(event.start_bar + event.beats / 4, section):
-            return min(event.beats, MOST_GAP_BEATS, section.bars * 4 - 1.0)
-    return 0.0
-
-
-def _roll_beats(survey: Survey, section: Section) -> float:
-    """Beats of the reference's roll into the section's end."""
-    rolls = (e for e in survey.events if e.kind == "snare roll" and _ends_with(e.start_bar + e.beats / 4, section))
-    return next((min(e.beats, section.bars * 4.0) for e in rolls), 0.0)
+def _beats_into(survey: Survey, section: Section, kind: str, most: float) -> float:
+    """Beats of the reference's event of a kind that ends with the section, `most` at most; 0 where it has none."""
+    found = (e for e in survey.events if e.kind == kind and _ends_with(e.start_bar + e.beats / 4, section))
+    return next((min(e.beats, most) for e in found), 0.0)
 
 
 def _lands(survey: Survey, section: Section) -> bool:

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import Literal
 
 from ersatz.core.draft import basses, drums, harmony, hooks
-from ersatz.core.draft.parts import LOW_BASS_MIDI, OVER_SUB_HZ, OVER_SUB_SEMITONES
+from ersatz.core.draft.parts import LOW_BASS_MIDI, OVER_SUB_HZ, over_sub
 from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, Degrees
 from ersatz.core.pitch import Key
 from ersatz.core.song.bounds import STEPS_PER_BAR
@@ -52,13 +52,13 @@ def generate(
         notes = _simpler(notes, bars)
     if mood == "stranger":
         notes = _stranger(notes, part, song.key, bars, rng)
-    wanted = _wanted(sum(_strikes(now or notes)), mood) if mood in ("busier", "sparser") else None
-    if wanted is None and per_bar is not None and not mood:
-        wanted = round(per_bar * bars)
-    if wanted is not None:
+    if mood in ("busier", "sparser"):
+        wanted = _wanted(sum(_strikes(now or notes)), mood)
         notes = _dense(notes, part, wanted, bars, rng)
-    if mood == "busier" and wanted is not None:
-        notes = _struck_again(notes, wanted, rng)
+        if mood == "busier":
+            notes = _struck_again(notes, wanted, rng)
+    elif per_bar is not None and not mood:
+        notes = _dense(notes, part, round(per_bar * bars), bars, rng)
     if part.role in ONE_VOICED:
         notes = _one_at_a_time(notes)
     free = [n for n in notes if not any(_clash(n, kept, part) for kept in locked)]
@@ -181,8 +181,7 @@ def _bass(style: Style, key: Key, degrees: Degrees, kind: str, part: Part, energ
     made = basses.lines(style.bass, key, degrees, LOW_BASS_MIDI, energy, rng, False)
     if kind == "sub":
         return made.sub
-    up = OVER_SUB_SEMITONES if part.low_cut_hz >= OVER_SUB_HZ else 0
-    return replace(made.bass, notes=tuple(replace(n, midi=n.midi + up) for n in made.bass.notes))
+    return over_sub(made.bass) if part.low_cut_hz >= OVER_SUB_HZ else made.bass
 
 
 def _turned(pattern: Pattern, rng: random.Random) -> Pattern:

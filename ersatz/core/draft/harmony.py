@@ -131,7 +131,7 @@ def pad(chords: list[tuple[int, ...]], degrees: Degrees, colour: str, rhythm: st
         if bar % PHRASE_BARS == PHRASE_BARS - 1:
             at = (0, 8, 12) if bar == len(chords) - 1 else (0, 12)
         for step, until in zip(at, (*at[1:], STEPS_PER_BAR)):
-            coming = step >= EARLY and at is strokes
+            coming = step >= EARLY
             voices = chords[(bar + 1) % len(chords)] if coming else chord
             velocity = 0.8 if step == 0 or coming else 0.72
             if suspends and at == (0,) and degrees[bar] == DOMINANT:

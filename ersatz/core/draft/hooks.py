@@ -18,7 +18,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ersatz.core.draft.harmony import steps_of
-from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, by_energy
+from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, accent, by_energy
 from ersatz.core.pitch import Key
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.parts import Note, Pattern
@@ -242,8 +242,7 @@ def _tones(chord: Chord) -> list[int]:
 
 
 def _accent(step: int, kind: str, rng: random.Random) -> float:
-    loud = ACCENTS[0 if step % 4 == 0 else 1 if step % 2 == 0 else 2]
-    return round(loud - (0.06 * rng.random() if kind in ("voice", "bell") else 0.0), 2)
+    return round(accent(step, ACCENTS) - (0.06 * rng.random() if kind in ("voice", "bell") else 0.0), 2)
 
 
 # Other grammars ------------------------------------------------------------------------------------------------------

@@ -16,7 +16,7 @@ from ersatz.core.song.document import REVERB_RETURN, Song, SongSection, with_str
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import CLOSED_DB, SENDS, Automation, AutomationPoint, Effect, identified
 from ersatz.core.survey.document import Section, Survey
-from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS
+from ersatz.core.transitions.spec import mixed_in
 
 MOVING_LABELS, MOVING_ROLES = ("breakdown", "build"), ("chords", "lead")
 SHORTEST_BARS = 4
@@ -86,17 +86,13 @@ def _filtered(part: Part, sweeps: list[_Sweep]) -> Part:
         return part
     chain = identified((*part.chain, Effect("sweep", {"resonance": RESONANCE}, {"kind": "low-pass 24"})))
     device = chain[-1].id
-    blend, cutoff = [AutomationPoint(0, 0.0)], []
+    cutoff = []
     for s in sweeps:
-        blend += [
-            AutomationPoint(s.start + SNAP_TICKS, 0.0), AutomationPoint(s.start + FADE_IN_TICKS, 1.0),
-            AutomationPoint(s.end - 2 * SNAP_TICKS, 1.0), AutomationPoint(s.end - SNAP_TICKS, 0.0),
-        ]  # fmt: skip
         for k in range(POINTS):
             u = k / (POINTS - 1)
             place = round(s.start + u * (s.end - 1 - s.start))
             cutoff.append(AutomationPoint(place, round(s.from_hz * (s.to_hz / s.from_hz) ** u, 1)))
-    curves = Automation(device, "blend", tuple(blend)), Automation(device, "cutoff_hz", tuple(cutoff))
+    curves = Automation(device, "blend", mixed_in((s.start, s.end) for s in sweeps)), Automation(device, "cutoff_hz", tuple(cutoff))
     return replace(part, chain=chain, automation=(*part.automation, *curves))
 
 

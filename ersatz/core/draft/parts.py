@@ -16,8 +16,9 @@ from ersatz.core.errors import InvalidEdit
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import BASS, DELAY_RETURN, DRUMS, MUSIC, PUMP, REVERB_RETURN, SongSection
-from ersatz.core.song.parts import Cell, Follows, Groove, Note, Part, Pattern, Role, Sound
+from ersatz.core.song.parts import Cell, Follows, Groove, Part, Pattern, Role, Sound
 from ersatz.core.song.strips import CLOSED_DB, ducked, sending
+from ersatz.core.song.transform import transposed
 from ersatz.core.styles import Style
 from ersatz.core.survey.document import DrumPattern, KickPortrait, Survey
 from ersatz.core.transitions import carrier
@@ -191,7 +192,7 @@ def _pitched(brief: Brief, sounds: dict[str, Sound], rng: random.Random) -> list
         _Place(role="chords", id="pad", name="Pad", slot="pad", out=MUSIC, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0,
                patterns={"A": harmony.pad(chords, degrees, style.colour, style.held, key, rng)}),
         _Place(role="chords", id="stabs", name="Stabs", slot="stab", out=MUSIC, gain_db=-21.0, low_cut_hz=190.0, reverb_db=-17.0,
-               delay_db=-22.0, patterns=stabs, cells=form.swapped_in_second_halves(stabbing, brief.sections, stabs)),
+               delay_db=-22.0, patterns=stabs, cells=form.swapped_in_second_halves(stabbing, brief.sections)),
         _Place(role="lead", id="lead", name="Voice chops" if style.lead == "voice" else "Lead", slot="lead", out=MUSIC,
                gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0,
                patterns={"A": leads[0], "B": leads[1], form.HALVED: hooks.halved(leads[0])}),
@@ -214,11 +215,12 @@ def _basses(brief: Brief, degrees: Degrees, sounds: dict[str, Sound], rng: rando
     out = [
         _Place(role="bass", id="sub", name="Sub", slot="sub", out=BASS, patterns={"A": first.sub, "B": second.sub}, gain_db=-9.0,
                low_cut_hz=28.0, high_cut_hz=SUB_HIGH_CUT_HZ),
-        _Place(role="bass", id="bass", name="Bass", slot="bass", out=BASS, patterns=_higher(one), gain_db=-12.0,
+        _Place(role="bass", id="bass", name="Bass", slot="bass", out=BASS, gain_db=-12.0,
+               patterns={name: over_sub(p) for name, p in one.items()},
                low_cut_hz=OVER_SUB_HZ, high_cut_hz=BASS_HIGH_CUT_HZ),
     ]  # fmt: skip
     if first.answer and second.answer:
-        answers = _higher({"A": first.answer, "B": second.answer})
+        answers = {"A": over_sub(first.answer), "B": over_sub(second.answer)}
         out.append(
             _Place(role="bass", id="bass-answer", name="Bass answer", slot="answer", out=BASS, patterns=answers, gain_db=-12.0,
                    low_cut_hz=OVER_SUB_HZ, high_cut_hz=BASS_HIGH_CUT_HZ)
@@ -226,11 +228,9 @@ def _basses(brief: Brief, degrees: Degrees, sounds: dict[str, Sound], rng: rando
     return out
 
 
-def _higher(patterns: dict[str, Pattern]) -> dict[str, Pattern]:
-    def up(note: Note) -> Note:
-        return replace(note, midi=note.midi + OVER_SUB_SEMITONES)
-
-    return {name: replace(p, notes=tuple(up(n) for n in p.notes)) for name, p in patterns.items()}
+def over_sub(pattern: Pattern) -> Pattern:
+    """What a bass plays that leaves the lows to a sub."""
+    return replace(pattern, notes=transposed(pattern.notes, OVER_SUB_SEMITONES))
 
 
 def _wide(bass: Sound, width: float) -> Sound:

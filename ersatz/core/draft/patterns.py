@@ -18,6 +18,11 @@ WRITTEN_BARS = 2 * PHRASE_BARS
 Degrees = tuple[int, ...]
 
 
+def accent(step: int, levels: tuple[float, float, float]) -> float:
+    """Of the levels of a beat, an off-beat and the rest the one for a step."""
+    return levels[0 if step % 4 == 0 else 1 if step % 2 == 0 else 2]
+
+
 def by_energy(options: Sequence[Any], busy: Callable[[Any], float], energy: int) -> list[Any]:
     """The busier half of the options where `energy` is 1, the calmer half where it is -1, at least two; all where it is 0."""
     ranked = sorted(options, key=busy)

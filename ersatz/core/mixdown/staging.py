@@ -16,7 +16,7 @@ from ersatz.core.song.document import Song, with_strip
 from ersatz.core.song.parts import Cell, Part, Sound
 from ersatz.core.song.strips import SENDS, Automation, AutomationPoint, Effect, identified
 from ersatz.core.transitions import TRANSITIONS
-from ersatz.core.transitions.spec import FADE_IN_TICKS, SNAP_TICKS, Boundary, Course, Stage, StagedPart, Stretch
+from ersatz.core.transitions.spec import Boundary, Course, Stage, StagedPart, Stretch, mixed_in
 
 #: Points of a curve that isn't a straight line.
 POINTS = 17
@@ -116,18 +116,9 @@ def _added(song: Song, owner: str, effect: Effect, courses: dict[str, Course], s
     chain = identified((*strip.chain, effect))
     ordered = sorted(stretches, key=lambda s: s.start)
     device = chain[-1].id
-    curves = [Automation(device, "blend", tuple(_blend(ordered)))]
+    curves = [Automation(device, "blend", mixed_in((s.start, s.boundary) for s in ordered))]
     curves += [Automation(device, value, tuple(_along(ordered, course))) for value, course in courses.items()]
     return with_strip(song, replace(strip, chain=chain, automation=(*strip.automation, *curves)))
-
-
-def _blend(stretches: list[Stretch]) -> Iterable[AutomationPoint]:
-    yield AutomationPoint(0, 0.0)
-    for s in stretches:
-        yield AutomationPoint(s.start + SNAP_TICKS, 0.0)
-        yield AutomationPoint(s.start + FADE_IN_TICKS, 1.0)
-        yield AutomationPoint(s.boundary - 2 * SNAP_TICKS, 1.0)
-        yield AutomationPoint(s.boundary - SNAP_TICKS, 0.0)
 
 
 def _along(stretches: list[Stretch], course: Course) -> Iterable[AutomationPoint]:

@@ -14,7 +14,7 @@ from typing import Literal
 from ersatz.core.grid import TICKS_PER_BEAT
 from ersatz.core.song.document import Song, SongSection, Transition, TransitionKind
 from ersatz.core.song.parts import Note, Part, Role
-from ersatz.core.song.strips import Effect
+from ersatz.core.song.strips import AutomationPoint, Effect
 
 #: Control values are over a tick apart: what is to be untouched keeps this far away, and what is mixed in fades in so fast.
 SNAP_TICKS, FADE_IN_TICKS = 4, 24
@@ -98,6 +98,17 @@ class Stretch:
     start: int
     boundary: int
     amount: float
+
+
+def mixed_in(spans: Iterable[tuple[int, int]]) -> tuple[AutomationPoint, ...]:
+    """The blend of an effect that is there between two ticks, span by span in order, and elsewhere isn't there at all."""
+    points = [AutomationPoint(0, 0.0)]
+    for start, end in spans:
+        points += [
+            AutomationPoint(start + SNAP_TICKS, 0.0), AutomationPoint(start + FADE_IN_TICKS, 1.0),
+            AutomationPoint(end - 2 * SNAP_TICKS, 1.0), AutomationPoint(end - SNAP_TICKS, 0.0),
+        ]  # fmt: skip
+    return tuple(points)
 
 
 def base_of(part: Part) -> str:

@@ -15,6 +15,7 @@ from django.views.decorators.http import require_POST, require_safe
 from ersatz.core.draft.asks import MOST_SEED, AnotherDraft
 from ersatz.core.draft.describe import facts_of
 from ersatz.core.errors import ErsatzError
+from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Note
 from ersatz.core.styles import ENERGIES
@@ -139,7 +140,7 @@ def _row(kept: OtherDraft, song: Song, survey: Survey) -> DraftRow:
         chords=" ".join(facts.chords),
         hook=_drawn(facts.hook),
         bass=_drawn(facts.bass),
-        ask={"kind": ask.kind, "seed": ask.seed, "style": ask.style, "energy": ask.energy},
+        ask={"kind": ask.kind, **to_json(ask)},
         bars=(main.start_bar, last),
         url=reverse("other-draft", args=[kept.remake_id, kept.pk]),
     )

@@ -29,7 +29,7 @@ def plan(request: HttpRequest, pk: int) -> HttpResponse:
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
     job = unfinished_job(remake=remake, kind=Job.Kind.DRAFT)
-    last = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+    last = _last_matching(remake)
     failed = last if last is not None and last.state in (Job.State.FAILED, Job.State.CANCELLED) else None
     context = {**frame("plan", remake=remake), "job": job, "failed": failed}
     if revision is None:
@@ -85,6 +85,10 @@ def bring_midi(request: HttpRequest, pk: int) -> JsonResponse:
     return answer_midi(request, pk, lambda read, song, name: arrangement_of(read, name, song.grid.ticks_per_bar), state_for("plan"))
 
 
+def _last_matching(remake: Remake) -> Job | None:
+    return Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+
+
 def _current(request: HttpRequest, pk: int) -> Song:
     revision = get_object_or_404(Remake.objects.of(request.user), pk=pk).revision
     if revision is None:
@@ -110,6 +114,6 @@ def redraft(request: HttpRequest, pk: int) -> HttpResponse:
     """Try again after a draft, or its matching, that failed or was cancelled."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     if unfinished_job(remake=remake, kind=Job.Kind.DRAFT) is None:
-        last = Job.objects.filter(remake=remake, kind=Job.Kind.DRAFT).first()
+        last = _last_matching(remake)
         start_job(request.user, Job.Kind.DRAFT, remake=remake, **(last.options if last is not None else {}))
     return redirect("plan", pk=pk)
