@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
+from django.db import connection
+from django.db.migrations.executor import MigrationExecutor
 from django.urls import reverse
 
 from ersatz.studio.jobs import work
@@ -34,7 +36,7 @@ def target(web, reference, second) -> Reference:
 def test_a_target_of_two_references_holds_their_medians(web, target, reference, second):
     assert target.title == "Night watch"
     assert target.survey.tempo.bpm == pytest.approx((reference.survey.tempo.bpm + second.survey.tempo.bpm) / 2, abs=0.01)
-    assert set(target.members.all()) == {reference, second}
+    assert set(target.as_target.members.all()) == {reference, second}
     page = web.get(reverse("target", args=[target.pk]))
     assert page.status_code == 200
     assert page.context["spans"]["bpm"] == "126.4 to 129.6"
@@ -132,7 +134,7 @@ def test_nobody_else_reaches_a_target(client, other, target):
     assert client.get(reverse("target", args=[target.pk])).status_code == 404
     assert client.get(reverse("target-json", args=[target.pk])).status_code == 404
     assert client.post(reverse("target-choose", args=[target.pk]), {}).status_code == 404
-    answer = client.post(reverse("target-new"), {"members": list(target.members.values_list("pk", flat=True))})
+    answer = client.post(reverse("target-new"), {"members": list(target.as_target.members.values_list("pk", flat=True))})
     assert answer.status_code == 400
 
 
@@ -144,3 +146,25 @@ def test_a_track_has_no_target_page_and_a_target_no_track_pages(web, target, ref
 
 def test_the_document_can_be_downloaded(web, target):
     assert web.get(reverse("target-json", args=[target.pk])).json()["schema"] == "ersatz.target/1"
+
+
+@pytest.mark.django_db(transaction=True)
+def test_targets_that_were_references_with_more_columns_become_rows_of_their_own_and_back(user, club_survey):
+    executor = MigrationExecutor(connection)
+    was, now = [("studio", "0012_other_drafts")], [("studio", "0013_target_model")]
+    try:
+        old = executor.migrate(was).apps.get_model("studio", "Reference")
+        track, row = (
+            old.objects.create(owner_id=user.pk, title=t, file_name="", stored_name="", survey_json=club_survey.to_json())
+            for t in ("Gangway", "Night watch")
+        )
+        row.target_json, row.heard = {"schema": "ersatz.target/1"}, track
+        row.save()
+        row.members.set([track])
+        new = MigrationExecutor(connection).migrate(now).apps.get_model("studio", "Target").objects.get()
+        assert (new.reference_id, new.document_json, new.heard_id) == (row.pk, {"schema": "ersatz.target/1"}, track.pk)
+        assert [m.pk for m in new.members.all()] == [track.pk]
+        back = MigrationExecutor(connection).migrate(was).apps.get_model("studio", "Reference").objects.get(pk=row.pk)
+        assert (back.target_json, back.heard_id, [m.pk for m in back.members.all()]) == (row.target_json, track.pk, [track.pk])
+    finally:
+        MigrationExecutor(connection).migrate(now)

@@ -1,8 +1,9 @@
-"""A reference: an audio file with its survey, or a target that stands in its place."""
+"""A reference: what a remake is held against, an audio file with its survey or a target (targets.py) in its place."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from django.conf import settings
 from django.db import models
@@ -12,9 +13,12 @@ from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.document import digest
 from ersatz.core.survey.corrections import grid_of
 from ersatz.core.survey.document import Corrections, Survey
-from ersatz.core.target import Target
+from ersatz.core.target import Target as TargetDocument
 from ersatz.studio.models.documents import Document
 from ersatz.studio.models.owned import Owned, OwnedQuerySet
+
+if TYPE_CHECKING:
+    from ersatz.studio.models.targets import Target
 
 #: So many corrections can be taken back one by one.
 MOST_STEPS_BACK = 100
@@ -28,10 +32,10 @@ class ReferenceQuerySet(OwnedQuerySet):
 
     def tracks(self) -> ReferenceQuerySet:
         """Those that are audio files."""
-        return self.filter(target_json__isnull=True)
+        return self.filter(as_target=None)
 
     def targets(self) -> ReferenceQuerySet:
-        return self.filter(target_json__isnull=False)
+        return self.exclude(as_target=None).select_related("as_target")
 
 
 class ReferenceManager(models.Manager.from_queryset(ReferenceQuerySet)):  # type: ignore[misc]
@@ -46,9 +50,10 @@ class Reference(Owned):
 
     `corrections_past` holds the earlier corrections, the last one last: taking a step back goes there.
 
-    A target has no file: `target_json` is its document, `survey_json` its typical track in the chosen tempo and key, `members` the
-    references that it was made from and `heard` the one that is listened to in its place.
+    One that stands for a target has no file; its `survey_json` is the target's typical track in the chosen tempo and key.
     """
+
+    as_target: Target
 
     objects = ReferenceManager()  # type: ignore[misc]
 
@@ -59,15 +64,10 @@ class Reference(Owned):
     measured_json = models.JSONField(null=True, blank=True)
     corrections_json = models.JSONField(default=dict, blank=True)
     corrections_past = models.JSONField(default=list, blank=True)
-    target_json = models.JSONField(null=True, blank=True)
-    members = models.ManyToManyField("self", symmetrical=False, related_name="member_of", blank=True)
-    heard = models.ForeignKey("self", null=True, blank=True, on_delete=models.SET_NULL, related_name="heard_for")
     #: The survey as the core's document, or None.
     survey = Document("survey_json", Survey.from_json)
     #: The same without the producer's corrections.
     measured = Document("measured_json", Survey.from_json)
-    #: What the target's tracks have in common, or None for a track.
-    target = Document("target_json", Target.from_json)
     #: Why the last survey gave nothing, for the shelf.
     problem = models.CharField(max_length=400, blank=True)
 
@@ -98,18 +98,17 @@ class Reference(Owned):
 
     @property
     def is_target(self) -> bool:
-        return self.target_json is not None
+        return hasattr(self, "as_target")
+
+    @property
+    def target(self) -> TargetDocument | None:
+        """What the target's tracks have in common, or None for a track."""
+        return self.as_target.document if self.is_target else None
 
     @property
     def listened(self) -> Reference | None:
         """The track whose audio is heard: itself, or the one chosen for a target."""
-        return self.heard if self.is_target else self
-
-    def hold_target(self, target: Target) -> None:
-        """Keep a target with its typical track in the chosen tempo and key."""
-        self.target_json = target.to_json()
-        self.survey_json = target.chosen(self.corrections).to_json()
-        self.save()
+        return self.as_target.heard if self.is_target else self
 
     @property
     def corrections(self) -> Corrections:

@@ -31,6 +31,6 @@ def remember_figures(remake: Remake) -> None:
         return
     newest = remake.measurements.filter(section=None).order_by("-created_at").values_list("pk", flat=True)[:MOST_STATES]
     for row in Measurement.objects.filter(pk__in=list(newest)).exclude(against=digest_now):
-        row.figures_json = to_json(figure_states(compare(survey, row.survey, spread=target and target.spread)))
+        row.figures_json = to_json(figure_states(compare(survey, row.survey, spread=target.spread if target else None)))
         row.against = digest_now
         row.save(update_fields=["figures_json", "against"])

@@ -45,7 +45,7 @@ SORTS = {"newest": "-created_at", "title": "title"}
 def shelf(request: HttpRequest) -> HttpResponse:
     query = request.GET.get("q", "").strip()[:80]
     sort = request.GET.get("sort", "newest")
-    references = Reference.objects.of(request.user).prefetch_related("remakes")
+    references = Reference.objects.of(request.user).select_related("as_target").prefetch_related("remakes")
     if query:
         references = references.filter(title__icontains=query)
     rows = [_row(r) for r in references.order_by(SORTS.get(sort, "-created_at"))]

@@ -42,7 +42,7 @@ class ChoiceForm(TempoForm, KeyForm):
 
     heard = forms.ModelChoiceField(Reference.objects.none(), required=False)
 
-    def __init__(self, target: Reference, *args, **kwargs):
+    def __init__(self, user, *args, **kwargs):
         super().__init__(*args, **kwargs)
         heard = cast(forms.ModelChoiceField, self.fields["heard"])
-        heard.queryset = Reference.objects.of(target.owner).tracks().surveyed()
+        heard.queryset = Reference.objects.of(user).tracks().surveyed()

@@ -15,8 +15,8 @@ from ersatz.core.serial import to_json
 from ersatz.core.styles import BY_NAME
 from ersatz.core.survey import corrections
 from ersatz.core.survey.document import Corrections, Survey
-from ersatz.core.target import Target
-from ersatz.studio.models import Reference
+from ersatz.core.target import Target as TargetDocument
+from ersatz.studio.models import Reference, Target
 from ersatz.studio.shared.forms import DraftForm
 from ersatz.studio.shared.frame import frame
 from ersatz.studio.shared.pages import page_json
@@ -49,14 +49,15 @@ def new(request: HttpRequest) -> HttpResponse:
 @require_safe
 def target(request: HttpRequest, pk: int) -> HttpResponse:
     row = _target(request, pk)
-    found, survey = row.target, row.survey
+    found, reference = row.document, row.reference
+    survey = reference.survey
     context = {
-        **frame("survey", row),
+        **frame("survey", reference),
         "target": found,
         "survey": survey,
         "style": BY_NAME.get(found.style or ""),
         "spans": spans(found),
-        "chosen": row.corrections,
+        "chosen": reference.corrections,
         "tonics": TONICS,
         "members": _members(row, found),
         "others": Reference.objects.of(request.user).tracks().surveyed().order_by("title"),
@@ -66,11 +67,11 @@ def target(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "studio/target.html", context)
 
 
-def _target(request: HttpRequest, pk: int) -> Reference:
-    return get_object_or_404(Reference.objects.of(request.user).targets(), pk=pk)
+def _target(request: HttpRequest, pk: int) -> Target:
+    return get_object_or_404(Reference.objects.of(request.user).targets(), pk=pk).as_target
 
 
-def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
+def _members(row: Target, found: TargetDocument) -> list[dict[str, Any]]:
     """The references it was made from; those that are gone keep their figures but have no page."""
     alive = {r.survey.source.sha256: r for r in Reference.objects.filter(member_of=row, deleted_at=None).surveyed()}
     found_rows = [(m, alive.get(m.sha256)) for m in found.members]
@@ -82,13 +83,13 @@ def _members(row: Reference, found: Target) -> list[dict[str, Any]]:
 def choose(request: HttpRequest, pk: int) -> HttpResponse:
     """Set tempo and key of what is drafted, and the track that is heard."""
     row = _target(request, pk)
-    form = ChoiceForm(row, request.POST)
+    form = ChoiceForm(request.user, request.POST)
     if not form.is_valid():
         return JsonResponse({"error": next(iter(form.errors.values()))[0]}, status=400)
     chosen = form.cleaned_data
-    row.corrections_json = to_json(_choice(row.target.typical, chosen["bpm"], chosen["tonic"], chosen["mode"]))
+    row.reference.corrections_json = to_json(_choice(row.document.typical, chosen["bpm"], chosen["tonic"], chosen["mode"]))
     row.heard = chosen["heard"]
-    row.hold_target(row.target)
+    row.hold(row.document)
     return redirect("target", pk=pk)
 
 
@@ -106,6 +107,6 @@ def _choice(typical: Survey, bpm: float, tonic: str, mode: str) -> Corrections:
 @require_safe
 def download(request: HttpRequest, pk: int) -> HttpResponse:
     row = _target(request, pk)
-    response = JsonResponse(row.target_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
+    response = JsonResponse(row.document_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
     response["Content-Disposition"] = f'attachment; filename="target-{pk}.json"'
     return response
