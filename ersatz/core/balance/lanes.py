@@ -20,6 +20,7 @@ from ersatz.core.song.document import Song
 from ersatz.core.song.strips import MASTER
 from ersatz.core.survey.document import Survey
 from ersatz.core.target.document import in_balance
+from ersatz.core.threads import one_thread_of_algebra
 
 #: 93 ms: short enough for hits, long enough for 60 Hz and a third octave around it.
 FRAME, HOP = 4096, 2048
@@ -81,6 +82,7 @@ def measured_bars(song: Song, section: int, most: int = MOST_BARS) -> tuple[int,
     return max(first, last - most + 1), last
 
 
+@one_thread_of_algebra
 def measure_lanes(mixdown: Mixdown, first: int, last: int, progress: Progress = lambda fraction: None) -> Lanes:
     """Every strip of the song over 1-based bars first..last."""
     song = mixdown.song
@@ -94,6 +96,7 @@ def measure_lanes(mixdown: Mixdown, first: int, last: int, progress: Progress = 
     return Lanes(first, last, lanes)
 
 
+@one_thread_of_algebra
 def measure_lane(strip: str, x: np.ndarray) -> Lane:
     """`x`: shape (2, n)."""
     side = (x[0] - x[1])[None] * np.float32(np.sqrt(0.5))

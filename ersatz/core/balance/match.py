@@ -33,6 +33,7 @@ from ersatz.core.song.document import PHRASE_BARS, PUMP, DuckCurve, EqBand, Song
 from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source, Survey
+from ersatz.core.threads import one_thread_of_algebra
 
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
@@ -60,6 +61,7 @@ def _quietly(fraction: float) -> None:
     pass
 
 
+@one_thread_of_algebra
 def match_song(
     song: Song, survey: Survey, cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None
 ) -> Song:
@@ -72,6 +74,7 @@ def match_song(
     return balance_song(song, survey, cache=kept, progress=lambda phase, f: progress(phase, REGISTERS + (1 - REGISTERS) * f))
 
 
+@one_thread_of_algebra
 def balance_song(
     song: Song, survey: Survey, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
     cache: RenderCache | None = None, samples: Samples = no_samples, progress: Progress = lambda phase, fraction: None,

@@ -21,6 +21,7 @@ from ersatz.core.moves.section import SectionMix, measure_again, measure_section
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, digest
 from ersatz.core.survey.document import Survey
+from ersatz.core.threads import one_thread_of_algebra
 
 SCHEMA = "ersatz.moves/1"
 #: So many are rendered, the most promising first.
@@ -104,6 +105,7 @@ def find_moves(
     return sorted(offered, key=lambda m: -m.worth)[:most]
 
 
+@one_thread_of_algebra
 def try_moves(
     song: Song, mixdown: Mixdown, place: int, survey: Survey, progress: Callable[[float], None] = lambda fraction: None,
     enough: int = MOST_RENDERED,

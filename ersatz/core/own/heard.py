@@ -20,6 +20,7 @@ from ersatz.core.audio import Audio, resample
 from ersatz.core.grid import BarGrid
 from ersatz.core.pitch import midi_hz
 from ersatz.core.song.bounds import STEPS_PER_BAR
+from ersatz.core.threads import one_thread_of_algebra
 
 RATE_HZ = 22_050
 FRAME, FFT_FRAME = 3072, 8192
@@ -56,6 +57,7 @@ class Heard:
         return len(self.sounds)
 
 
+@one_thread_of_algebra
 def hear(audio: Audio, grid: BarGrid, swing_percent: float = 50.0) -> Heard:
     """The notes of a recording from bar 1 on, up to MOST_BARS bars. `swing_percent`: where the second 16th of two lies."""
     x = resample(audio.samples.mean(axis=0, keepdims=True), audio.rate_hz, RATE_HZ)[0].astype(np.float32)

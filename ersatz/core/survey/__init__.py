@@ -8,7 +8,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
 from ersatz.core import loudness as bs1770
 from ersatz.core.audio import Audio, file_sha256, read_audio
@@ -34,13 +33,10 @@ from ersatz.core.survey.pump import corrected_pump, measure_pump, no_pump
 from ersatz.core.survey.sections import Span, find_sections
 from ersatz.core.survey.spectrum import measure_spectrum, measure_stereo
 from ersatz.core.survey.track import Ground, Track
+from ersatz.core.threads import one_thread_of_algebra
 
 Progress = Callable[[str, float], None]
 NO_CORRECTIONS = Corrections()
-
-
-#: Threads of our own share the cores: those of the linear algebra under them would only wait for each other.
-_one_thread = threadpool_limits.wrap(limits=1, user_api="blas")
 
 
 def survey_file(
@@ -78,7 +74,7 @@ def survey_audio(
     return survey_track(Track(audio, source), corrections, progress, asks_pump)
 
 
-@_one_thread
+@one_thread_of_algebra
 def survey_track(
     track: Track, corrections: Corrections = NO_CORRECTIONS, progress: Progress = lambda phase, fraction: None,
     asks_pump: bool = True,
