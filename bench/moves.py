@@ -85,7 +85,7 @@ def ten_moves(song: Song, survey: Survey, cache: RenderCache, table: Table) -> t
         place = max((k for k in sums if k not in done), key=lambda k: sums[k])
         tried = try_moves(song, Mixdown(song, cache), place, survey)
         table.add(tried)
-        offered = sorted((t.move for t in tried if t.is_offered), key=lambda m: -m.worth)
+        offered = sorted((t.move for t in tried if t.is_offered), key=lambda m: -m.rank)
         if not offered:
             done.add(place)
             continue

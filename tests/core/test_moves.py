@@ -17,7 +17,9 @@ from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import SCHEMA, find_moves, moves_document
+from ersatz.core.moves.find import ranked
 from ersatz.core.moves.model import predicted, response_db
+from ersatz.core.moves.proposal import steps_of
 from ersatz.core.moves.readings import Reading, gap_of, readings, width_of
 from ersatz.core.moves.section import measure_again, measure_section
 from ersatz.core.song.document import with_each
@@ -219,12 +221,20 @@ def test_moves_are_the_same_every_time_and_say_what_they_do(balanced, cache, mai
     song = louder(balanced, 7.0, "bass")
     first, again = (find_moves(song, Mixdown(song, cache), main_place, club_survey, most=3) for _ in range(2))
     assert first == again
-    assert [m.worth for m in first] == sorted((m.worth for m in first), reverse=True)
+    assert [m.rank for m in first] == sorted((m.rank for m in first), reverse=True)
     document = json.loads(json.dumps(moves_document(first)))
     assert document["schema"] == SCHEMA
     for move in document["moves"]:
         assert move["reasons"] and move["effects"]
         assert {"figure", "section", "unit", "before", "predicted", "measured"} == set(move["effects"][0])
+
+
+def test_the_smaller_change_and_the_surer_reading_come_first():
+    # Worth the same: 12 dB against 3, and a reading that is half as sure.
+    assert ranked(2.0, steps_of(-12.0), 1.0) == pytest.approx(ranked(2.0, steps_of(3.0), 1.0) / 2)
+    assert ranked(2.0, 1.0, 0.5) == pytest.approx(ranked(2.0, 1.0, 1.0) / 2)
+    # What can't be told apart by ear isn't better for being smaller.
+    assert steps_of(1.0) == steps_of(0.5) == 1.0
 
 
 def test_a_silent_section_and_one_that_the_reference_lacks_have_no_moves(balanced, cache, main_place, club_survey):

@@ -12,6 +12,7 @@ from ersatz.core.edits import parse_edit
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.elsewhere import Elsewhere
+from ersatz.core.moves.model import cut_of
 from ersatz.core.moves.proposal import Proposal
 from ersatz.core.moves.readings import entry_bars, readings
 from ersatz.core.moves.rules import proposals
@@ -77,11 +78,22 @@ def test_a_cut_of_one_section_leaves_every_other_bar_as_it_was(song, place, pad,
     assert np.square(now[low]).sum() < 0.05 * np.square(was[low]).sum()
     # Another section's cut beside it: both stay.
     other = next(s for s in song.sections if s.id != section.id)
-    both = applied(cut, cut_here(cut, cut.part(pad.id), other.id, 350.0))
+    both = applied(cut, cut_here(cut, cut.part(pad.id), other.id, 120.0))
     assert [e.id for e in both.part(pad.id).chain].count(CUT) == 1
     points = both.part(pad.id).curve(CUT, "blend").points
     assert max(p.value for p in points) == 1.0
     assert len({p.tick for p in points if p.value == 1.0}) >= 3
+    # Each at its own corner, and one that is moved again leaves the other.
+    again = applied(both, cut_here(both, both.part(pad.id), section.id, 200.0))
+    for found, corner in ((both, 350.0), (again, 200.0)):
+        corners = {k: cut_of(found.part(pad.id), found.part(pad.id).effect(CUT), middle(found, k)) for k in (section.id, other.id)}
+        assert corners == {section.id: (1.0, corner), other.id: (1.0, 120.0)}
+
+
+def middle(song, section):
+    """Tick of the middle of a section."""
+    first, found = next((first, s) for first, s in song.placed() if s.id == section)
+    return (first - 1 + found.bars / 2) * song.grid.ticks_per_bar
 
 
 def test_lows_that_the_reference_lacks_in_a_section_are_cut_there(song, place, pad, cache, club_survey):

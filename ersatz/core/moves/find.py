@@ -1,7 +1,7 @@
 """The next moves for a section: proposed by rules, predicted by the model, the best of them rendered and measured.
 
-A move is offered only where the rendered section is nearer to the reference than before; moves are ranked by what they close, in
-tolerances, so that taking the first one in turn brings the gap down every time.
+A move is offered only where the rendered section is nearer to the reference than before, so that taking the first one in turn
+brings the gap down every time; moves are ranked by what they close, in tolerances, for what they change and by how sure they are.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ class MoveEffect:
 @dataclass(frozen=True)
 class Move:
     """`closes`: by how many tolerances the section's gap becomes smaller, measured; `elsewhere`: by how many the other sections'
-    balance is further off, by the model; `edits` as the pages send them."""
+    balance is further off, by the model; `edits` as the pages send them; `size` and `sure` as its proposal has them."""
 
     id: str
     kind: str
@@ -75,11 +75,23 @@ class Move:
     edits: tuple[dict[str, Any], ...]
     closes: float
     elsewhere: float = 0.0
+    size: float = 1.0
+    sure: float = 1.0
+
+    @property
+    def rank(self) -> float:
+        return ranked(self.worth, self.size, self.sure)
 
     @property
     def worth(self) -> float:
         """What it closes of the whole song, in tolerances."""
         return self.closes - max(0.0, self.elsewhere)
+
+
+def ranked(worth: float, size: float, sure: float) -> float:
+    """What a move is worth for what it changes and by how sure it is. Four steps have to be worth twice as much as one: with four
+    times as much, a part that is 12 dB off would come last."""
+    return worth * sure / size**0.5
 
 
 @dataclass(frozen=True)
@@ -102,7 +114,7 @@ def find_moves(
     """For the section at a place of the plan, the best first; empty where the reference has no counterpart of it, or where it is
     silent. Deterministic."""
     offered = [t.move for t in try_moves(song, mixdown, place, survey, progress, most) if t.is_offered]
-    return sorted(offered, key=lambda m: -m.worth)[:most]
+    return sorted(offered, key=lambda m: -m.rank)[:most]
 
 
 @one_thread_of_algebra
@@ -131,7 +143,7 @@ def try_moves(
         opened = elsewhere.opened(after) if elsewhere is not None else 0.0
         guessed.append((gap_of(before) - gap_of(guess) - max(0.0, opened), opened, proposal, guess_mix, guess))
     # What the model sees no good in isn't rendered.
-    guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -row[0])
+    guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -ranked(row[0], row[2].size, row[2].sure))
     found = []
     for k, (_, opened, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
         found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey, opened))
@@ -166,7 +178,7 @@ def _measured(
     )
     move = Move(
         digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
-        proposal.edits, round(closes - opens, 3), round(elsewhere, 3),
+        proposal.edits, round(closes - opens, 3), round(elsewhere, 3), round(proposal.size, 2), round(proposal.sure, 2),
     )  # fmt: skip
     return Tried(move, opens)
 

@@ -22,7 +22,7 @@ from ersatz.core.mixdown.render import RATE_HZ
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Master, Song
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import FADER, MASTER, Strip
+from ersatz.core.song.strips import FADER, MASTER, Effect, Strip
 from ersatz.core.survey.document import StereoBand
 from ersatz.core.survey.spectrum import MOST_BETWEEN_DB, between_db
 
@@ -115,11 +115,19 @@ def _swept_db(mix: SectionMix, song: Song, name: str) -> np.ndarray:
     for effect in part.chain if part is not None else ():
         if part is None or effect.kind != "sweep" or not effect.on or effect.choices.get("kind") != HIGH_PASS:
             continue
-        curve = part.curve(effect.id, "blend")
-        blend = float(values_at(curve, _ticks(mix, 1))[0]) if curve is not None else effect.blend
-        passed = 1 / np.sqrt(1 + (effect.params["cutoff_hz"] / HZ) ** 8)
+        blend, corner = cut_of(part, effect, float(_ticks(mix, 1)[0]))
+        passed = 1 / np.sqrt(1 + (corner / HZ) ** 8)
         out += 20 * np.log10(np.maximum(1 - blend + blend * passed, 1e-6))
     return out
+
+
+def cut_of(part: Part, effect: Effect, tick: float) -> tuple[float, float]:
+    """How far a filter of a part is blended in at a tick, 0..1, and where its corner is, Hz."""
+    at = np.array([tick])
+    stands = {"blend": effect.blend, "cutoff_hz": effect.params["cutoff_hz"]}
+    curves = {name: part.curve(effect.id, name) for name in stands}
+    blend, corner = (float(values_at(c, at)[0]) if (c := curves[name]) is not None else stands[name] for name in stands)
+    return blend, corner
 
 
 def _ticks(mix: SectionMix, count: int) -> np.ndarray:

@@ -20,6 +20,8 @@ from ersatz.core.survey.document import Survey
 
 #: Levels are tried so far from where they stand, dB.
 STEPS_DB = (-12.0, -9.0, -6.0, -4.5, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.5, 6.0, 9.0, 12.0)
+#: A change of level of this much is one step.
+STEP_DB = 3.0
 #: What a step is worth that closes as much as a smaller one, in tolerances per dB.
 PER_DB = 0.02
 #: A step that is tried has to close this much by the model, in tolerances; so many parts' are proposed.
@@ -28,13 +30,16 @@ LEAST_GAIN, MOST_PARTS = 0.25, 4
 
 @dataclass(frozen=True)
 class Proposal:
-    """`figures`: the readings that it is about."""
+    """`figures`: the readings that it is about; `size`: how much it changes, in steps that are plainly heard (STEP_DB of a level, a
+    filter, a part that enters); `sure`: how sure the reading of the reference is that it rests on, 0..1."""
 
     kind: str
     strip: str
     sentence: str
     edits: tuple[dict[str, Any], ...]
     figures: tuple[str, ...]
+    size: float = 1.0
+    sure: float = 1.0
 
     def applied(self, song: Song) -> Song | None:
         """None where an edit doesn't fit the song."""
@@ -44,6 +49,11 @@ class Proposal:
         except (ErsatzError, ValueError, KeyError, TypeError):
             return None
         return song
+
+
+def steps_of(db: float) -> float:
+    """The size of a change of level."""
+    return max(1.0, abs(db) / STEP_DB)
 
 
 Found = dict[str, Reading]

@@ -164,7 +164,7 @@ def _their_bands(mix: SectionMix, survey: Survey) -> tuple[StereoBand, ...]:
 
 def _width(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     for figure, low, high in (("Width above 270 Hz", WIDE_HZ, 2e4), ("Width below 120 Hz", 0.0, LOW_HZ)):
-        bands = [b for b in _their_bands(mix, survey) if b.low_hz >= low and b.high_hz <= high]
+        bands = [b for b in _their_bands(mix, survey) if b.low_hz >= low and b.high_hz <= high and _is_heard(mix, b)]
         if not bands:
             continue
         theirs = float(np.mean([b.width for b in bands]))
@@ -173,12 +173,16 @@ def _width(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
         yield Reading(figure, "", theirs, own, off, WIDTH_TOLERANCE)
 
 
+def _is_heard(mix: SectionMix, band: StereoBand) -> bool:
+    """Whether the remake has enough of a band for its figures to mean anything."""
+    power = mix.lanes.mix.power
+    return bool(power[(band.low_hz <= HZ) & (band.high_hz > HZ)].sum() >= HEARD * power.sum())
+
+
 def _hits(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     """Crest, and what lies between the hits, of the bands that are heard on both sides."""
-    total = float(mix.lanes.mix.power.sum())
     for theirs, own in zip(_their_bands(mix, survey), mix.bands):
-        inside = (theirs.low_hz <= HZ) & (theirs.high_hz > HZ)
-        if theirs.between_db is None or own.between_db is None or mix.lanes.mix.power[inside].sum() < HEARD * total:
+        if theirs.between_db is None or own.between_db is None or not _is_heard(mix, theirs):
             continue
         name = band_said(theirs)
         yield Reading(f"Crest, {name}", "dB", theirs.crest_db, own.crest_db, own.crest_db - theirs.crest_db, CREST_DB)
@@ -231,8 +235,9 @@ def _rises(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     cut = slice(theirs.end_bar - 1 - bars, theirs.end_bar - 1)
     for name, low, high in RISES:
         course = np.array(getattr(survey.energy, f"{name}_db")[cut])
-        power = mix.lanes.mix.frames[(low <= HZ) & (high > HZ)].sum(axis=0)
-        if len(course) < bars or course.max() < HEARD_RISE_DB or not power.any():
+        frames = mix.lanes.mix.frames
+        power = frames[(low <= HZ) & (high > HZ)].sum(axis=0)
+        if len(course) < bars or course.max() < HEARD_RISE_DB or power.sum() <= HEARD * frames.sum():
             continue
         there = _risen(10 ** (course / 10))
         own = _risen(power)

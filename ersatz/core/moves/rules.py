@@ -20,10 +20,10 @@ from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects.chain import settings_of
 from ersatz.core.gap.details import band_said
 from ersatz.core.moves.model import PEAK_OVER_DB
-from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, Rule, about, best_of, off_by, set_strip
+from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, Rule, about, best_of, off_by, set_strip, steps_of
 from ersatz.core.moves.readings import EVENTS, clash_figure, clashes_of, difference_db
 from ersatz.core.moves.section import HZ, SectionMix
-from ersatz.core.moves.within import entries, levels, low_cuts, rises, variations
+from ersatz.core.moves.within import entries, levels, low_cuts, rises, sure_of_role, variations
 from ersatz.core.song.document import PUMP
 from ersatz.core.song.parts import DRUM_ROLES
 from ersatz.core.song.strips import Effect
@@ -40,6 +40,8 @@ MOST_BEATS = 16.0
 CUTS_HZ, LOWS, LEAN_DB = (60.0, 90.0, 130.0, 180.0, 250.0, 350.0, 500.0), ("kick", "bass"), 2.5
 #: Sends are tried so far from where they stand, dB; one that is closed from UNSENT_DB on. What keeps out of rooms.
 SENT_DB, UNSENT_DB, MOST_SENT_DB, DRY = (-9.0, -6.0, -3.0, 3.0, 6.0, 9.0), -27.0, 3.0, ("kick", "bass")
+#: How sure a reading is that surveys of an earlier version say nothing of.
+UNTOLD = 0.5
 #: Of a compressor that is proposed, and for which roles: the crest of what sustains is its notes.
 RATIO, STRUCK = 3.0, (*DRUM_ROLES, "bass")
 
@@ -61,7 +63,7 @@ def _faders(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]
             if part.id in mix.lanes.lanes:
                 for by in STEPS_DB:
                     edit = set_strip(part.id, "gain_db", part.gain_db + by)
-                    yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB"), (edit,), figures)
+                    yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB"), (edit,), figures, steps_of(by))
 
     return best_of(mix, survey, found, steps())
 
@@ -98,6 +100,7 @@ def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal
     if curve is None:
         return
     ducked = [p for p in song.parts if p.duck is not None and p.duck.curve == curve.id and p.duck.depth_db > 0]
+    first, sure = ducked[0].id if ducked else "", survey.pump.confidence
     if off and mix.ducked is not None and mix.ducked.depth_db > 1.0 and ducked:
         wanted = found["Pump depth"].reference
         ratio = float(np.clip(wanted / mix.ducked.depth_db, 0.0, 3.0))
@@ -106,26 +109,27 @@ def _ducking(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal
             for p in ducked
         )
         sentence = f"Ducking of all × {ratio:.2f}: {mix.ducked.depth_db:.1f} → {wanted:.1f} dB"
-        yield Proposal("ducking depth", ducked[0].id, sentence, edits, ("Pump depth",))
+        yield Proposal("ducking depth", ducked[0].id, sentence, edits, ("Pump depth",), steps_of(off), sure)
     if off < 0:
         loose = [p for p in song.parts if p.role in SUSTAINED and p.id in mix.lanes.lanes and p.duck_db < 1.0]
         depth = round(found["Pump depth"].reference, 1)
         if loose:
             edits = tuple({"kind": "set_duck", "strip": p.id, "curve": curve.id, "depth_db": depth} for p in loose)
             names = ", ".join(p.name for p in loose)
-            yield Proposal("ducking depth", loose[0].id, f"Duck {names} by {depth:.1f} dB", edits, ("Pump depth",))
+            sentence = f"Duck {names} by {depth:.1f} dB"
+            yield Proposal("ducking depth", loose[0].id, sentence, edits, ("Pump depth",), steps_of(depth), sure)
     if off_by(found, "Pump release"):
         edit = edit_json(fitted_to_reference(curve, survey))
         ms = found["Pump release"]
         sentence = f"Ducking curve of the reference: release {ms.remake:.0f} → {ms.reference:.0f} ms"
-        yield Proposal("ducking release", ducked[0].id if ducked else "", sentence, (edit,), ("Pump release",))
+        yield Proposal("ducking release", first, sentence, (edit,), ("Pump release",), sure=sure)
     if off_by(found, "Pump rate"):
         rate = survey.pump.rate
         hitting = ("kick",) if rate == "kick" else ("kick", "clap")
         triggers = [p.id for p in song.parts if p.role in hitting and p.patterns] if rate not in ("1/4", "1/8") else []
         edit = {"kind": "set_triggers", "curve": curve.id, "rate": rate if not triggers else "hits", "triggers": triggers}
         sentence = f"Duck at every {rate}" if not triggers else f"Duck with the {rate}"
-        yield Proposal("ducking rate", ducked[0].id if ducked else "", sentence, (edit,), ("Pump rate",))
+        yield Proposal("ducking rate", first, sentence, (edit,), ("Pump rate",), sure=sure)
 
 
 def _master(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -145,13 +149,13 @@ def _master(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]
     off = off_by(found, "Limiter")
     if off:
         sentence = minus(f"Master fader {-off:+.1f} dB")
-        yield Proposal("loudness", "master", sentence, (set_strip("master", "gain_db", master.gain_db - off),), ("Limiter",))
+        edit = set_strip("master", "gain_db", master.gain_db - off)
+        yield Proposal("loudness", "master", sentence, (edit,), ("Limiter",), steps_of(off))
     louder = off_by(found, "Loudness here")
     if louder and mix.theirs == survey.main_section():
         sentence = minus(f"Master fader {-louder:+.1f} dB")
-        yield Proposal(
-            "loudness", "master", sentence, (set_strip("master", "gain_db", master.gain_db - louder),), ("Loudness here",)
-        )
+        edit = set_strip("master", "gain_db", master.gain_db - louder)
+        yield Proposal("loudness", "master", sentence, (edit,), ("Loudness here",), steps_of(louder))
 
 
 def _roles(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -170,7 +174,7 @@ def _roles(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
                 {"part": part.id, "section": mix.section.id, "on": off < 0, "pattern": pattern},
             ]}  # fmt: skip
             verb = "plays here, as in the reference" if off < 0 else "rests here, as in the reference"
-            yield Proposal("presence", part.id, f"{part.name} {verb}", (edit,), (figure,))
+            yield Proposal("presence", part.id, f"{part.name} {verb}", (edit,), (figure,), sure=sure_of_role(mix, survey, role))
 
 
 def _transitions(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -180,14 +184,17 @@ def _transitions(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Prop
             theirs = max((e.beats for e in survey.events if e.kind == event), default=0.0)
             beats = 0.0 if what == "gap" else float(min(theirs, MOST_BEATS))
             edit = {"kind": "put_transition", "section": mix.section.id, "what": what, "beats": beats, "amount": AMOUNT}
-            yield Proposal("transition", "", f"A {what} at the end of the section, as in the reference", (edit,), (figure,))
+            sentence = f"A {what} at the end of the section, as in the reference"
+            sure = max(e.confidence for e in survey.events if e.kind == event)
+            yield Proposal("transition", "", sentence, (edit,), (figure,), sure=sure)
 
 
 def _swing(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
     if off_by(found, "Swing"):
         percent = round(float(np.clip(survey.tempo.swing_percent, 50, 75)), 1)
         sentence = f"Swing {mix.song.swing_percent:.1f} → {percent:.1f} %"
-        yield Proposal("groove", "", sentence, ({"kind": "set_swing", "swing_percent": percent},), ("Swing",))
+        edit = {"kind": "set_swing", "swing_percent": percent}
+        yield Proposal("groove", "", sentence, (edit,), ("Swing",), sure=survey.tempo.swing_confidence or UNTOLD)
 
 
 def _tone(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -224,7 +231,7 @@ def _sends(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
                 if UNSENT_DB <= db <= MOST_SENT_DB:
                     edit = {"kind": "set_send", "strip": part.id, "to": to.id, "db": round(db, 1)}
                     said = f"{part.name}: send to {to.name} {db:+.1f} dB"
-                    yield by / 2, Proposal("room", part.id, minus(said), (edit,), figures)
+                    yield by / 2, Proposal("room", part.id, minus(said), (edit,), figures, steps_of(by / 2))
 
     yield from best_of(mix, survey, found, steps())
 

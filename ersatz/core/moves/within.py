@@ -5,20 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-import numpy as np
-
 from ersatz.core.edits import edit_json
 from ersatz.core.edits.automation import SetAutomation, ShapeAutomation
 from ersatz.core.edits.sound import SetEffects
-from ersatz.core.mixdown.automation import values_at
-from ersatz.core.moves.model import HIGH_PASS
-from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, about, best_of, off_by, set_cell
+from ersatz.core.moves.model import HIGH_PASS, cut_of
+from ersatz.core.moves.proposal import STEPS_DB, Found, Proposal, about, best_of, off_by, set_cell, steps_of
 from ersatz.core.moves.readings import RISES, difference_db
 from ersatz.core.moves.section import HZ, SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import FADER, AutomationPoint, Effect, Target
 from ersatz.core.survey.document import ROLES, Survey
+from ersatz.core.survey.presence import role_confidence
 from ersatz.core.words import minus
 
 #: A part's level in one section is within this of its fader, dB.
@@ -50,9 +48,15 @@ def levels(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
                 level = round(cell.level_db + by, 1)
                 if abs(level) <= MOST_LEVEL_DB:
                     edit = set_cell(part, cell, level_db=level)
-                    yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB here"), (edit,), figures)
+                    yield by, Proposal("level", part.id, minus(f"{part.name} {by:+.1f} dB here"), (edit,), figures, steps_of(by))
 
     return best_of(mix, survey, found, steps())
+
+
+def sure_of_role(mix: SectionMix, survey: Survey, role: str) -> float:
+    """How sure the survey is of a role in the section."""
+    theirs = survey.sections[mix.theirs]
+    return role_confidence(survey.presence.within(role, theirs.start_bar, theirs.end_bar))
 
 
 def entries(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -67,7 +71,8 @@ def entries(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]
         if edits:
             names = ", ".join(part.name for part, _ in rows)
             where = f"enters {bars} bars into the section" if bars else "plays from the first bar"
-            yield Proposal("entry", rows[0][0].id, f"{names} {where}, as in the reference", edits, (figure,))
+            sentence, sure = f"{names} {where}, as in the reference", sure_of_role(mix, survey, role)
+            yield Proposal("entry", rows[0][0].id, sentence, edits, (figure,), sure=sure)
 
 
 def variations(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -97,8 +102,8 @@ def rises(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
         target, by = Target(part.id, FADER, "gain_db"), min(abs(off) * 1.3, MOST_RISE_DB)
         stands, shape = part.gain_db, "rise" if off < 0 else "fall"
         edit = ShapeAutomation(target, shape, first, last, round(stands - by, 1), round(stands, 1))  # type: ignore[arg-type]
-        verb = "rises" if off < 0 else "falls"
-        yield Proposal("automation", part.id, f"{part.name} {verb} by {by:.0f} dB over the section", (edit_json(edit),), (figure,))
+        sentence = f"{part.name} {'rises' if off < 0 else 'falls'} by {by:.0f} dB over the section"
+        yield Proposal("automation", part.id, sentence, (edit_json(edit),), (figure,), steps_of(by))
 
 
 def low_cuts(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal]:
@@ -120,20 +125,27 @@ def low_cuts(mix: SectionMix, survey: Survey, found: Found) -> Iterator[Proposal
 
 
 def cut_here(song: Song, part: Part, section: str, hz: float) -> tuple[dict[str, Any], ...]:
-    """A high-pass at the end of the part's chain that is blended in in one section, beside those in which it is already."""
+    """A high-pass at the end of the part's chain that is blended in in one section, beside those in which it is already, each at a
+    corner of its own."""
     was = part.effect(CUT)
-    effect = Effect("sweep", {"cutoff_hz": hz}, {"kind": HIGH_PASS}, id=CUT)
-    curve = part.curve(CUT, "blend")
-    points: list[AutomationPoint] = []
+    blends: list[AutomationPoint] = []
+    corners: list[AutomationPoint] = []
     bar = song.grid.ticks_per_bar
     for first, found in song.placed():
         start, end = (first - 1) * bar, (first - 1 + found.bars) * bar
-        had = float(values_at(curve, np.array([(start + end) / 2]))[0]) if was is not None and curve is not None else 0.0
-        blend = 1.0 if found.id == section else round(had, 3)
-        points += [AutomationPoint(start, blend), AutomationPoint(end, blend)]
-    chain = (*(e for e in part.chain if e.id != CUT), effect)
-    target = Target(part.id, CUT, "blend")
-    return edit_json(SetEffects(part.id, chain)), edit_json(SetAutomation(target, tuple(points)))
+        blend, corner = cut_of(part, was, (start + end) / 2) if was is not None else (0.0, hz)
+        if found.id == section:
+            blend, corner = 1.0, hz
+        # Where it isn't heard it waits at the new corner: the fewer it has, the more bars are alike.
+        corner = corner if blend else hz
+        blends += [AutomationPoint(start, round(blend, 3)), AutomationPoint(end, round(blend, 3))]
+        corners += [AutomationPoint(start, round(corner, 1)), AutomationPoint(end, round(corner, 1))]
+    chain = (*(e for e in part.chain if e.id != CUT), Effect("sweep", {"cutoff_hz": hz}, {"kind": HIGH_PASS}, id=CUT))
+    edits = [edit_json(SetEffects(part.id, chain)), edit_json(SetAutomation(Target(part.id, CUT, "blend"), tuple(blends)))]
+    differ = len({p.value for p in corners}) > 1
+    if differ or part.curve(CUT, "cutoff_hz") is not None:
+        edits.append(edit_json(SetAutomation(Target(part.id, CUT, "cutoff_hz"), tuple(corners) if differ else ())))
+    return tuple(edits)
 
 
 def _ticks(mix: SectionMix) -> tuple[int, int]:

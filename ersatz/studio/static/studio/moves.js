@@ -10,6 +10,8 @@ import { finished } from "./http.js";
 
 /** What a move does to the balance of the other sections is said from here on, in tolerances. */
 const WORTH_SAYING = 0.1;
+/** A reading of the reference that is less sure than this is said to be. */
+const SURE = 0.75;
 /** Figures of a move that are named. */
 const MOST_NAMED = 3;
 
@@ -92,7 +94,8 @@ export class MovesPanel {
     for (const [one, word] of /** @type {[HTMLElement, string][]} */ ([[apply, "Apply"], [aside, "Set aside"]])) one.setAttribute("aria-label", `${word}: ${move.sentence}`);
     tools.append(hear("Before", false), hear("After", true), apply, aside);
     const elsewhere = Math.abs(move.elsewhere) < WORTH_SAYING ? [] : [`other sections ${move.elsewhere > 0 ? "further off" : "nearer"} by ${Math.abs(move.elsewhere).toFixed(1)} tolerances`];
-    item.append(said, node("p", "soft", [...effectsSaid(move), ...elsewhere].join(" · ")), tools);
+    const unsure = move.sure < SURE ? [`rests on a reading that is ${Math.round(100 * move.sure)} % sure`] : [];
+    item.append(said, node("p", "soft", [...effectsSaid(move), ...elsewhere, ...unsure].join(" · ")), tools);
     return item;
   }
 

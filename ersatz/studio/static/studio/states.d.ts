@@ -430,6 +430,8 @@ export interface Move {
   edits: Record<string, any>[];
   closes: number;
   elsewhere: number;
+  size: number;
+  sure: number;
 }
 
 export interface MoveEffect {
