@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from ersatz.core.balance.clashes import REGIONS
 from ersatz.core.balance.pumping import rate_of
 from ersatz.core.edits import parse_edit
 from ersatz.core.mixdown.cache import RenderCache
@@ -169,6 +170,31 @@ def test_what_plays_here_alone_opens_nothing_elsewhere(song, cache, club_survey)
     loud = applied(made, [{"kind": "set_strip", "strip": kick.id, "name": "gain_db", "value": kick.gain_db + 20}])
     plays = any(c.on and c.section != here for c in kick.cells)
     assert (abs(elsewhere.opened(loud)) > 0.1) == plays
+
+
+@pytest.mark.parametrize("what", ["a louder master", "a quieter master", "a quieter kick"])
+def test_balance_and_loudness_of_other_sections_move_as_the_rendering_says(what, song, cache, club_survey):
+    main = club_survey.main_section()
+    gain = song.master.gain_db
+    kick = next(p for p in song.parts if p.role == "kick")
+    strip, value = {"a louder master": ("master", gain + 5), "a quieter master": ("master", gain - 5)}.get(
+        what, (kick.id, kick.gain_db - 9)
+    )
+    after = applied(song, [{"kind": "set_strip", "strip": strip, "name": "gain_db", "value": value}])
+
+    def gap(played):
+        rows = [
+            readings(measure_section(played, Mixdown(played, cache), k, k), club_survey)
+            for k in range(len(played.sections)) if k != main
+        ]  # fmt: skip
+        told = ("Loudness here", "Balance, mean", *(f"Balance, {name}" for name in REGIONS))
+        return sum(r.gap for row in rows for figure, r in row.items() if figure in told)
+
+    mixdown = Mixdown(song, cache)
+    opened = Elsewhere(measure_section(song, mixdown, main, main), mixdown, club_survey).opened(after)
+    measured = gap(after) - gap(song)
+    assert abs(measured) > 1
+    assert np.sign(opened) == np.sign(measured) and opened == pytest.approx(measured, abs=1.5)
 
 
 def test_a_proposal_that_does_not_fit_the_song_is_none(song):

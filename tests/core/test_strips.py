@@ -201,7 +201,7 @@ def test_what_is_kept_is_not_computed_again_and_quick_nodes_are_not_waited_for()
     assert len(free) == 3 and top.key not in free
     assert [plan.computed(key) for key in free] == [[], [], [(top.key, top)]]
     with ThreadPoolExecutor(2) as pool:
-        graph.prepare([top], pool, lambda fraction: None)
+        graph.carry_out(graph.plan([top]), pool, lambda fraction: None)
     computed = cache.computed
     assert graph.samples(top)[0, 0] == 7.0
     again = Plan(cache)
@@ -215,4 +215,5 @@ def test_what_a_node_raises_ends_the_work():
 
     bad = Node("bad", None, lambda: (), broken)
     with ThreadPoolExecutor(2) as pool, pytest.raises(ValueError, match="no sound"):
-        Graph(RenderCache()).prepare([added(bad, constant(1.0))], pool, lambda fraction: None)
+        graph = Graph(RenderCache())
+        graph.carry_out(graph.plan([added(bad, constant(1.0))]), pool, lambda fraction: None)

@@ -7,6 +7,7 @@ response (Simper 2013, "Linear trapezoidal state variable filters"), which stays
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import numpy as np
 from numba import njit
@@ -62,11 +63,19 @@ def _angle(hz: float, q: float, rate_hz: int) -> tuple[float, float]:
 
 
 def low_cut(hz: float, rate_hz: int, order: int = 2) -> np.ndarray:
-    return np.asarray(signal.butter(order, min(hz, TOP * rate_hz), "highpass", fs=rate_hz, output="sos"))
+    """Sections of a Butterworth high-pass, shape (sections, 6)."""
+    return _butterworth("highpass", hz, rate_hz, order).copy()
 
 
 def high_cut(hz: float, rate_hz: int, order: int = 2) -> np.ndarray:
-    return np.asarray(signal.butter(order, min(hz, TOP * rate_hz), "lowpass", fs=rate_hz, output="sos"))
+    """Sections of a Butterworth low-pass, shape (sections, 6)."""
+    return _butterworth("lowpass", hz, rate_hz, order).copy()
+
+
+@lru_cache(maxsize=256)
+def _butterworth(kind: str, hz: float, rate_hz: int, order: int) -> np.ndarray:
+    # Designing one takes longer than running it over a short note.
+    return np.asarray(signal.butter(order, min(hz, TOP * rate_hz), kind, fs=rate_hz, output="sos"))
 
 
 def band_sections(kind: str, band: EqBand, rate_hz: int) -> np.ndarray:

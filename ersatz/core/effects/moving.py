@@ -156,9 +156,7 @@ def _sweep(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
     cutoff, resonance = s.curve("cutoff_hz", n), s.curve("resonance", n)
     vowel = s.curve("vowel", n)
-    return np.stack(
-        [filters.filtered(s.choices["kind"], side.astype(np.float64), cutoff, resonance, where.rate, vowel) for side in x]
-    )
+    return filters.filtered(s.choices["kind"], x.astype(np.float64), cutoff, resonance, where.rate, vowel)
 
 
 SWEEP = EffectSpec(

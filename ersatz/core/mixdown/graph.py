@@ -85,13 +85,17 @@ class Graph:
 
         return self.cache.get(node.key, compute, on_disk=node.kept == "disk", passing=node.kept == "quick")
 
-    def prepare(self, nodes: Iterable[Node | None], pool: Executor, progress: Callable[[float], None]) -> None:
-        """Computes all that the nodes are made of and the cache doesn't hold. Threads share the work, each node as soon as what it
-        needs is there; going through nodes of their own they would wait for each other most of the time. What `progress` raises
-        ends it at the next node; so does what a node raises."""
+    def plan(self, nodes: Iterable[Node | None]) -> Plan:
+        """Of all that the nodes are made of and the cache doesn't hold."""
         plan = Plan(self.cache)
         for node in nodes:
             plan.want(node)
+        return plan
+
+    def carry_out(self, plan: Plan, pool: Executor, progress: Callable[[float], None]) -> None:
+        """Computes what was planned. Threads share the work, each node as soon as what it needs is there; going through nodes of
+        their own they would wait for each other most of the time. What `progress` raises ends it at the next node; so does what a
+        node raises."""
         count, done, told = max(1, len(plan.nodes)), 0, time.monotonic()
         pending = {pool.submit(self.samples, node): key for key, node in plan.ready()}
         try:

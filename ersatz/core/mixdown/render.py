@@ -16,7 +16,7 @@ from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Graph, Node, Source
+from ersatz.core.mixdown.graph import Graph, Node, Plan, Source
 from ersatz.core.mixdown.master import CONTEXT, Mastering, finish, tone
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.staging import staged
@@ -76,10 +76,19 @@ class Mixdown:
         last = next(b for b in range(first, self.blocks + 1) if self.bars.edge(b + 1) >= stop)
         spans = [range(b, min(b + SPAN_BARS, last + 1)) for b in range(first, last + 1, SPAN_BARS)]
         out = np.zeros((2, stop - start), np.float32)
-        with ThreadPoolExecutor(WORKERS) as pool:
+
+        def planned(span: range) -> tuple[list[Node | None], Plan]:
+            nodes = [source(bar) for bar in span]
+            return nodes, self._graph.plan(nodes)
+
+        # Keys take a while to make: a span's are made while the span before is computed.
+        with ThreadPoolExecutor(WORKERS) as pool, ThreadPoolExecutor(1) as planner:
+            coming = planner.submit(planned, spans[0])
             for k, span in enumerate(spans):
-                nodes = [source(bar) for bar in span]
-                self._graph.prepare(nodes, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
+                nodes, plan = coming.result()
+                if k + 1 < len(spans):
+                    coming = planner.submit(planned, spans[k + 1])
+                self._graph.carry_out(plan, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
                 for bar, node in zip(span, nodes):
                     if node is not None:
                         a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)

@@ -1,18 +1,20 @@
 """What does a move that stands for the whole song do to its other sections?
 
-A fader or a cut that is right in the drop is moved in the intro too. The other sections are read by their balance alone, from what
-each part adds there (solver.py), so that a move which opens more elsewhere than it closes here isn't offered.
+A fader or a cut that is right in the drop is moved in the intro too. The other sections are read by balance and loudness
+alone, from what each part adds there (solver.py), so that a move which opens more elsewhere than it closes here isn't offered.
 """
 
 from __future__ import annotations
+
+from collections.abc import Iterator
 
 import numpy as np
 
 from ersatz.core.balance.solver import Powers, measure_powers
 from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, levels_apart
 from ersatz.core.mixdown.render import Mixdown
-from ersatz.core.moves.model import change_db, response_db
-from ersatz.core.moves.readings import leanings
+from ersatz.core.moves.model import change_db, k_db, response_db, through_limiter_db
+from ersatz.core.moves.readings import Reading, leanings, loudness_reading
 from ersatz.core.moves.section import SectionMix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
@@ -25,21 +27,40 @@ class Elsewhere:
     """The other sections of a song that the reference has, as they are before any move."""
 
     def __init__(self, mix: SectionMix, mixdown: Mixdown, survey: Survey):
-        others = [k for k in range(len(mix.song.sections)) if k != mix.place]
-        self._song = mix.song
-        self._powers: Powers | None = measure_powers(mix.song, survey, mixdown, others, bars=BARS) if others else None
+        self._mix, self._song = mix, mix.song
+        self._powers = measure_powers(mix.song, survey, mixdown, bars=BARS)
         self._before = self._gap(mix.song)
 
     def opened(self, after: Song) -> float:
-        """By how many tolerances the balance of the other sections is further off, by the model; negative where it is nearer."""
+        """By how many tolerances balance and loudness of the other sections are further off, by the model; negative where they are
+        nearer."""
         return self._gap(after) - self._before
 
     def _gap(self, after: Song) -> float:
         powers = self._powers
-        if powers is None:
+        if powers is None or self._mix.place not in powers.sections:
             return 0.0
-        change = np.array([change_db(self._song, after, name) for name in powers.ids])
+        stood, now = (self._levels(powers, song) for song in (self._song, after))
+        here = powers.sections.index(self._mix.place)
+        return sum(
+            reading.gap
+            for k in range(len(now)) if k != here
+            for reading in self._readings(now[k], k_db(_power(now[k])) - k_db(_power(stood[here])), powers, k)
+        )  # fmt: skip
+
+    def _levels(self, powers: Powers, song: Song) -> np.ndarray:
+        """Per section and third octave, dB."""
+        change = np.array([change_db(self._song, song, name) for name in powers.ids])
         sums = (powers.parts * 10 ** (change[:, None] / 10)).sum(axis=0) + powers.rest
-        level = 10 * np.log10(sums + 1e-14) + response_db(after.master)
-        off = (levels_apart(own, theirs) for own, theirs in zip(level, powers.targets))
-        return sum(r.gap for row in off for r in leanings(row, SECTION_TOLERANCE_DB))
+        return np.asarray(10 * np.log10(sums + 1e-14) + response_db(song.master))
+
+    def _readings(self, level_db: np.ndarray, louder_db: float, powers: Powers, k: int) -> Iterator[Reading]:
+        """Of a section that is so much louder in front of the limiter than the measured one was: through it, it stands as far from
+        the loudness that was measured there."""
+        lufs = self._mix.lufs + through_limiter_db(self._mix.limited_db, louder_db)
+        yield from leanings(levels_apart(level_db, powers.targets[k]), SECTION_TOLERANCE_DB)
+        yield loudness_reading(lufs, float(powers.loudness[k]))
+
+
+def _power(level_db: np.ndarray) -> np.ndarray:
+    return np.asarray(10 ** (level_db / 10))

@@ -44,12 +44,12 @@ def predicted(mix: SectionMix, after: Song) -> SectionMix:
     master, gained = _master(mix, after, lanes)
     return replace(
         mix, song=after, lanes=Lanes(mix.lanes.first, mix.lanes.last, {**lanes, MASTER: master}),
-        lufs=mix.lufs + _through_limiter_db(mix.limited_db, gained), limited_db=max(0.0, mix.limited_db + gained),
+        lufs=mix.lufs + through_limiter_db(mix.limited_db, gained), limited_db=max(0.0, mix.limited_db + gained),
         ducked=_pumped(mix, after), bands=_bands(mix, after, master),
     )  # fmt: skip
 
 
-def _through_limiter_db(limited_db: float, gained_db: float) -> float:
+def through_limiter_db(limited_db: float, gained_db: float) -> float:
     """What becomes of a change of level in front of a limiter that takes so much: the integral of the share that passes, which is 1
     where it takes nothing."""
     under = min(0.0, limited_db + gained_db)
@@ -243,14 +243,15 @@ def _master(mix: SectionMix, after: Song, lanes: dict[str, Lane]) -> tuple[Lane,
     was, has = (np.sum([found[name].side for name in parts], axis=0) for found in (mix.lanes.lanes, lanes))
     wider = (has / np.maximum(new, 1e-15)) / np.maximum(was / np.maximum(old, 1e-15), 1e-9)
     lane = replace(lane, side=np.minimum(lane.side * np.clip(wider, 0.0, 1e3), lane.power))
-    return _widened(lane, before, now), _k_db(lane.power) - _k_db(mix.lanes.mix.power)
+    return _widened(lane, before, now), k_db(lane.power) - k_db(mix.lanes.mix.power)
 
 
 def _frames_of(lanes: dict[str, Lane], names: list[str]) -> np.ndarray:
     return np.asarray(np.sum([lanes[name].frames for name in names], axis=0))
 
 
-def _k_db(power: np.ndarray) -> float:
+def k_db(power: np.ndarray) -> float:
+    """Loudness of power per third octave, as K-weighting hears it, dB."""
     weight = 10 ** (eq.response_db(k_weighting(RATE_HZ), HZ, RATE_HZ) / 10)
     return float(10 * np.log10(max(float((power * weight).sum()), 1e-15)))
 

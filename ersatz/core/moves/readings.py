@@ -112,9 +112,13 @@ def leanings(off_db: np.ndarray, tolerance_db: float) -> Iterator[Reading]:
 
 def _loudness(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
     theirs = _their_lufs(survey, mix.theirs, mix.lanes.last - mix.lanes.first + 1)
-    yield Reading("Loudness here", "LUFS", theirs, mix.lufs, mix.lufs - theirs, LOUDNESS_TOLERANCE_LU)
+    yield loudness_reading(mix.lufs, theirs)
     over = max(0.0, mix.limited_db - MOST_LIMITED_DB)
     yield Reading("Limiter", "dB", MOST_LIMITED_DB, mix.limited_db, over, 1.0)
+
+
+def loudness_reading(lufs: float, theirs: float) -> Reading:
+    return Reading("Loudness here", "LUFS", theirs, lufs, lufs - theirs, LOUDNESS_TOLERANCE_LU)
 
 
 def _their_lufs(survey: Survey, section: int, bars: int) -> float:

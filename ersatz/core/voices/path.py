@@ -219,4 +219,6 @@ def _filtered(patch: Patch, moves: Movement, pitch: np.ndarray | float, number: 
     if patch[f"{f}_track"] > 0:
         cutoff = cutoff * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
     resonance, vowel = moves.value(f"{f}_resonance"), moves.value(f"{f}_vowel")
-    return np.stack([filters.filtered(kind, side, cutoff, resonance, rate, vowel) for side in x])
+    if len(x) == 1:
+        return filters.filtered(kind, x[0], cutoff, resonance, rate, vowel)[None]
+    return filters.filtered(kind, x, cutoff, resonance, rate, vowel)
