@@ -1,21 +1,24 @@
 """What does a move that stands for the whole song do to its other sections?
 
-A fader or a cut that is right in the drop is moved in the intro too. The other sections are read by balance and loudness
-alone, from what each part adds there (solver.py), so that a move which opens more elsewhere than it closes here isn't offered.
+A fader or a cut that is right in the drop is moved in the intro too. By the model the other sections are read by balance and
+loudness alone, from what each part adds there (solver.py); a move that may be offered is then rendered there as well, and measured
+by all that the finished mix tells, so that one which opens more elsewhere than it closes here isn't offered.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
 
 import numpy as np
 
 from ersatz.core.balance.solver import Powers, measure_powers
+from ersatz.core.gap.plans import counterparts
 from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, levels_apart
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.model import change_db, k_db, response_db, through_limiter_db
-from ersatz.core.moves.readings import Reading, leanings, loudness_reading
-from ersatz.core.moves.section import SectionMix
+from ersatz.core.moves.readings import Reading, gap_of, leanings, loudness_reading, readings_of_mix
+from ersatz.core.moves.section import SectionMix, measure_mix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 
@@ -27,7 +30,7 @@ class Elsewhere:
     """The other sections of a song that the reference has, as they are before any move."""
 
     def __init__(self, mix: SectionMix, mixdown: Mixdown, survey: Survey):
-        self._mix, self._song = mix, mix.song
+        self._mix, self._song, self._survey, self._mixdown = mix, mix.song, survey, mixdown
         self._powers = measure_powers(mix.song, survey, mixdown, bars=BARS)
         self._before = self._gap(mix.song)
 
@@ -35,6 +38,20 @@ class Elsewhere:
         """By how many tolerances balance and loudness of the other sections are further off, by the model; negative where they are
         nearer."""
         return self._gap(after) - self._before
+
+    def measured(self, after: Mixdown) -> float:
+        """By how many tolerances the finished mix of the other sections is further off, rendered; negative where it is nearer."""
+        return self._rendered(after) - self._rendered_before
+
+    @cached_property
+    def _rendered_before(self) -> float:
+        return self._rendered(self._mixdown)
+
+    def _rendered(self, mixdown: Mixdown) -> float:
+        theirs = counterparts(self._song, self._survey)
+        places = [k for k, s in enumerate(self._song.sections) if k != self._mix.place and s.id in theirs]
+        mixes = (measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id], BARS) for k in places)
+        return sum(gap_of(readings_of_mix(mix, self._survey)) for mix in mixes if mix is not None)
 
     def _gap(self, after: Song) -> float:
         powers = self._powers

@@ -7,7 +7,7 @@ brings the gap down every time; moves are ranked by what they close, in toleranc
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ersatz.core.gap.plans import counterparts
@@ -26,8 +26,8 @@ from ersatz.core.threads import one_thread_of_algebra
 SCHEMA = "ersatz.moves/1"
 #: So many are rendered, the most promising first.
 MOST_RENDERED = 7
-#: By how many tolerances a move has to close the gap, by the rendering.
-LEAST_CLOSED = 0.05
+#: By how many tolerances a move has to close the gap for each step of what it changes, by the rendering.
+LEAST_CLOSED = 0.1
 #: What a move opens may be this share of what it closes.
 MOST_OPENED = 0.5
 #: A figure moves where it changes by this share of its tolerance.
@@ -62,8 +62,9 @@ class MoveEffect:
 
 @dataclass(frozen=True)
 class Move:
-    """`closes`: by how many tolerances the section's gap becomes smaller, measured; `elsewhere`: by how many the other sections'
-    balance is further off, by the model; `edits` as the pages send them; `size` and `sure` as its proposal has them."""
+    """`closes`: by how many tolerances the section's gap becomes smaller, measured; `elsewhere`: by how many the other sections are
+    further off, measured where the move is offered, else by the model; `edits` as the pages send them; `size` and `sure` as its
+    proposal has them."""
 
     id: str
     kind: str
@@ -104,7 +105,7 @@ class Tried:
     @property
     def is_offered(self) -> bool:
         closed = self.move.closes + self.opens
-        return self.move.worth >= LEAST_CLOSED and self.opens <= MOST_OPENED * closed
+        return self.move.worth >= LEAST_CLOSED * self.move.size and self.opens <= MOST_OPENED * closed
 
 
 def find_moves(
@@ -146,7 +147,11 @@ def try_moves(
     guessed = sorted((row for row in guessed if row[0] > 0), key=lambda row: -ranked(row[0], row[2].size, row[2].sure))
     found = []
     for k, (_, opened, proposal, guess_mix, guess) in enumerate(guessed[:MOST_RENDERED]):
-        found.append(_measured(mix, before, proposal, guess_mix.song, guess, mixdown, survey, opened))
+        rendering = mixdown.varied(guess_mix.song)
+        tried = _measured(mix, before, proposal, guess_mix.song, guess, rendering, survey, opened)
+        if elsewhere is not None and tried.is_offered:
+            tried = replace(tried, move=replace(tried.move, elsewhere=round(elsewhere.measured(rendering), 3)))
+        found.append(tried)
         progress(0.3 + 0.7 * (k + 1) / min(MOST_RENDERED, len(guessed)))
         if sum(t.is_offered for t in found) >= enough:
             break
@@ -160,10 +165,10 @@ def _guessed(guess: dict[str, Reading], figure: str, old: Reading) -> float | No
 
 
 def _measured(
-    mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], mixdown: Mixdown,
+    mix: SectionMix, before: dict[str, Reading], proposal: Proposal, after: Song, guess: dict[str, Reading], rendering: Mixdown,
     survey: Survey, elsewhere: float,
 ) -> Tried:  # fmt: skip
-    heard = readings(measure_again(mix, after, mixdown.varied(after)), survey)
+    heard = readings(measure_again(mix, after, rendering), survey)
     closes, opens = _closed(before, heard), _closed(heard, before)
     section = mix.section.id
     effects = tuple(

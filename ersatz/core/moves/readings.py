@@ -78,13 +78,18 @@ def gap_of(readings: dict[str, Reading]) -> float:
 
 def readings(mix: SectionMix, survey: Survey) -> dict[str, Reading]:
     """By figure. What the reference tells of the whole track only is held against its main section alone."""
-    found = [*_balance(mix, survey), *_loudness(mix, survey), *_roles(mix, survey)]
-    found += [*_transitions(mix, survey), *_clashes(mix, survey), *_width(mix, survey), *_hits(mix, survey)]
+    found = [*_roles(mix, survey), *_transitions(mix, survey), *_clashes(mix, survey)]
     found += [*_entries(mix, survey), *_rises(mix, survey), *_repeats(mix)]
     if mix.theirs == survey.main_section():
         found.append(_swing(mix, survey))
     if survey.pump.told:
         found += _pump(mix, survey)
+    return readings_of_mix(mix, survey) | {r.figure: r for r in found}
+
+
+def readings_of_mix(mix: SectionMix, survey: Survey) -> dict[str, Reading]:
+    """Those that the finished mix alone tells, whatever its strips."""
+    found = [*_balance(mix, survey), *_loudness(mix, survey), *_width(mix, survey), *_hits(mix, survey)]
     return {r.figure: r for r in found}
 
 

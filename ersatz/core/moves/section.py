@@ -56,6 +56,18 @@ def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Se
     return SectionMix(song, place, theirs, lanes, mean_lufs(mix, RATE_HZ), limited, ducked, bands_of_samples(mix, RATE_HZ))
 
 
+def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int, bars: int) -> SectionMix | None:
+    """The finished mix of a section's last `bars` alone; None where it is silent."""
+    first, last = measured_bars(song, place, bars)
+    x = mixdown.strip_samples(MASTER, first, last)
+    lane = measure_lane(MASTER, x)
+    if lane.is_silent:
+        return None
+    return SectionMix(
+        song, place, theirs, Lanes(first, last, {MASTER: lane}), mean_lufs(x, RATE_HZ), 0.0, None, bands_of_samples(x, RATE_HZ)
+    )
+
+
 def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
     """The same section of a song that was changed: what is as it was isn't measured anew."""
     first, last = mix.lanes.first, mix.lanes.last
