@@ -56,14 +56,17 @@ class Audio:
 
     @property
     def channels(self) -> int:
+        """Number of channels."""
         return int(self.samples.shape[0])
 
     @property
     def frames(self) -> int:
+        """Samples per channel."""
         return int(self.samples.shape[1])
 
     @property
     def duration_s(self) -> float:
+        """Seconds."""
         return self.frames / self.rate_hz
 
     def stereo(self) -> np.ndarray:
@@ -199,6 +202,7 @@ def check_writable(path: Path) -> tuple[str, str]:
 
 
 def file_sha256(path: str | Path) -> str:
+    """Hex digest of a file's bytes."""
     digest = hashlib.sha256()
     for block in _file_blocks(Path(path)):
         digest.update(block)

@@ -28,14 +28,17 @@ class BarGrid:
 
     @property
     def beat_s(self) -> float:
+        """Seconds of a beat."""
         return 60.0 / self.bpm
 
     @property
     def bar_s(self) -> float:
+        """Seconds of a bar."""
         return self.beat_s * self.beats_per_bar
 
     @property
     def ticks_per_bar(self) -> int:
+        """Ticks of a bar."""
         return TICKS_PER_BEAT * self.beats_per_bar
 
     def seconds_of_bar(self, bar: float) -> float:
@@ -47,9 +50,11 @@ class BarGrid:
         return 1 + (seconds - self.first_downbeat_s) / self.bar_s
 
     def seconds_of_ticks(self, ticks: float) -> float:
+        """Seconds at a position in ticks."""
         return self.first_downbeat_s + ticks / TICKS_PER_BEAT * self.beat_s
 
     def ticks_at(self, seconds: float) -> int:
+        """Nearest tick at `seconds`."""
         return round((seconds - self.first_downbeat_s) / self.beat_s * TICKS_PER_BEAT)
 
     def sample_of_ticks(self, ticks: float, rate_hz: int) -> int:
@@ -62,9 +67,11 @@ class BarGrid:
         return round(ticks / TICKS_PER_BEAT * self.beat_s * rate_hz)
 
     def sample_of_bar(self, bar: float, rate_hz: int) -> int:
+        """Nearest sample at the start of 1-based `bar`."""
         return round(self.seconds_of_bar(bar) * rate_hz)
 
     def ticks_of_bar(self, bar: int) -> int:
+        """Position of the start of 1-based `bar`."""
         return (bar - 1) * self.ticks_per_bar
 
     def bars_in(self, duration_s: float) -> int:

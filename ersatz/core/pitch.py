@@ -30,10 +30,12 @@ class Key:
 
     @property
     def pitch_class(self) -> int:
+        """Of the tonic, 0 for C."""
         return TONICS.index(self.tonic)
 
     @property
     def pitch_classes(self) -> tuple[int, ...]:
+        """Of the scale from the tonic up."""
         return tuple((self.pitch_class + step) % 12 for step in SCALES[self.mode])
 
     def degree_midi(self, degree: int, octave_of: int) -> int:
@@ -68,10 +70,12 @@ def parse_tonic(name: str) -> str:
 
 
 def midi_hz(midi: float, tuning_cents: float = 0.0) -> float:
+    """Hz of a MIDI note, which may be a fraction."""
     return float(440.0 * 2 ** ((midi - 69 + tuning_cents / 100) / 12))
 
 
 def hz_midi(hz: float) -> float:
+    """MIDI note of a frequency, with its fraction."""
     return 69 + 12 * math.log2(hz / 440.0)
 
 

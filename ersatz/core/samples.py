@@ -38,6 +38,7 @@ Samples = Callable[[str], Sample | None]
 
 
 def no_samples(sha: str) -> Sample | None:
+    """Where no audio can be found."""
     return None
 
 

@@ -46,6 +46,7 @@ class Lane:
 
     @property
     def level_db(self) -> np.ndarray:
+        """Per third octave."""
         return to_db(self.power)
 
     @property
@@ -55,6 +56,7 @@ class Lane:
 
     @property
     def is_silent(self) -> bool:
+        """Whether next to nothing is heard."""
         return float(self.power.sum()) <= 10 ** (FLOOR_DB / 10)
 
 
@@ -68,10 +70,12 @@ class Lanes:
 
     @property
     def mix(self) -> Lane:
+        """The finished mix."""
         return self.lanes[MASTER]
 
 
 def to_db(power: np.ndarray) -> np.ndarray:
+    """Power to dB, FLOOR_DB at the least."""
     return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
 
 

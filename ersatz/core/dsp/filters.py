@@ -215,14 +215,17 @@ def _fixed(x: np.ndarray, hz: float, q: float, rate: float, mode: int) -> np.nda
 
 
 def lowpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) -> np.ndarray:
+    """State-variable low-pass of 12 dB per octave at rest, shape (n,)."""
     return _fixed(x, hz, q, rate, LOW)
 
 
 def highpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) -> np.ndarray:
+    """State-variable high-pass of 12 dB per octave at rest, shape (n,)."""
     return _fixed(x, hz, q, rate, HIGH)
 
 
 def bandpass(x: np.ndarray, hz: float, rate: float, q: float) -> np.ndarray:
+    """State-variable band-pass of unit peak at rest, shape (n,)."""
     return _fixed(x, hz, q, rate, BAND)
 
 

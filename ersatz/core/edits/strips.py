@@ -46,6 +46,7 @@ Space = Literal["reverb", "delay"]
 
 
 def is_return(song: Song, strip: Strip) -> bool:
+    """Whether a strip is one of the song's returns."""
     return any(r.id == strip.id for r in song.returns)
 
 

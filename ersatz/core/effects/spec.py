@@ -29,9 +29,11 @@ class Settings:
         return float(np.mean(self.values[name]))
 
     def curve(self, name: str, n: int) -> np.ndarray:
+        """A value per sample, shape (n,)."""
         return np.ascontiguousarray(np.broadcast_to(self.values[name], n), np.float64)
 
     def is_moving(self, *names: str) -> bool:
+        """Whether any of the values is automated."""
         return any(np.ndim(self.values[name]) > 0 for name in names)
 
 
@@ -53,6 +55,7 @@ class Where:
         return np.asarray((self.start + np.arange(n)) / self.rate * self.bpm / 60)
 
     def seconds(self, n: int) -> np.ndarray:
+        """Since the song's start, per sample."""
         return np.asarray((self.start + np.arange(n)) / self.rate)
 
 
@@ -70,10 +73,12 @@ Period = Callable[[Settings], float]
 
 
 def nothing(settings: Settings, bpm: float) -> float:
+    """An effect that hears no other moment."""
     return 0.0
 
 
 def timeless(settings: Settings) -> float:
+    """An effect that does the same at any time."""
     return 0.0
 
 

@@ -14,6 +14,7 @@ DEPTH_TOLERANCE_DB, RELEASE_TOLERANCE, WIDTH_TOLERANCE, SWING_TOLERANCE = 1.5, 0
 
 
 def release_tolerance_ms(release_ms: float) -> float:
+    """A share of the reference’s release, that of a millisecond at the least."""
     return RELEASE_TOLERANCE * max(release_ms, 1.0)
 
 
@@ -35,6 +36,7 @@ class Figure:
 
 
 def verdict(difference: float, tolerance: float) -> str:
+    """matched, close (within two tolerances) or off."""
     size = abs(difference)
     if size <= tolerance + 1e-9:
         return "matched"
@@ -42,5 +44,6 @@ def verdict(difference: float, tolerance: float) -> str:
 
 
 def number(name: str, unit: str, reference: float, remake: float, tolerance: float, span: Span | None = None) -> Figure:
+    """A figure of numbers; against a target's `span` it counts from its edge."""
     difference = span.beyond(remake) if span else remake - reference
     return Figure(name, unit, reference, remake, round(difference, 3), round(tolerance, 3), verdict(difference, tolerance), span)

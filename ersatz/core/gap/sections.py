@@ -71,6 +71,7 @@ def roles(theirs: dict[str, float], mine: dict[str, float]) -> Figure:
 
 
 def spectrum_difference(reference: Survey, remake: Survey, main: int, partner: int) -> np.ndarray:
+    """levels_apart of two sections of two surveys."""
     mine, theirs = remake.spectrum.per_section[partner], reference.spectrum.per_section[main]
     return levels_apart(mine.level_db, theirs.level_db)
 

@@ -41,12 +41,14 @@ class Memory:
         return key in self._arrays
 
     def get(self, key: str) -> np.ndarray | None:
+        """None where it isn't kept."""
         if key not in self._arrays:
             return None
         self._worth[key] = self._age + self._density[key]
         return self._arrays[key]
 
     def put(self, key: str, value: np.ndarray, seconds: float) -> None:
+        """Keeps an array that took so many seconds to make, and lets others go."""
         if key in self._arrays:
             return
         while self._queue and self.bytes + value.nbytes > self._limit:
@@ -83,6 +85,7 @@ class RenderCache:
 
     @property
     def bytes(self) -> int:
+        """What is held in memory."""
         return self._kept.bytes + self._passing.bytes
 
     def holds(self, key: str) -> bool:

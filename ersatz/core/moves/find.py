@@ -30,8 +30,8 @@ MOST_RENDERED = 7
 LEAST_CLOSED = 0.1
 #: What a move opens may be this share of what it closes.
 MOST_OPENED = 0.5
-#: A figure moves where it changes by this share of its tolerance.
-MOVES = 0.15
+#: A figure moves where it changes by this share of its tolerance; the model tells changes from that share on.
+MOVES, TELLS = 0.15, 0.05
 
 
 @dataclass(frozen=True)
@@ -81,6 +81,7 @@ class Move:
 
     @property
     def rank(self) -> float:
+        """What moves are ordered by."""
         return ranked(self.worth, self.size, self.sure)
 
     @property
@@ -104,6 +105,7 @@ class Tried:
 
     @property
     def is_offered(self) -> bool:
+        """Whether it closes enough for what it changes, and opens little."""
         closed = self.move.closes + self.opens
         return self.move.worth >= LEAST_CLOSED * self.move.size and self.opens <= MOST_OPENED * closed
 
@@ -159,9 +161,9 @@ def try_moves(
 
 
 def _guessed(guess: dict[str, Reading], figure: str, old: Reading) -> float | None:
-    """None where the model leaves a figure as it is: it is only named where it was measured to move."""
+    """None where the model sees a figure hardly move, which is less than it can tell: it is named for having been measured to."""
     now = _now(guess, figure, old)
-    return None if now == old.remake else _r(now)
+    return None if abs(now - old.remake) < TELLS * old.tolerance else _r(now)
 
 
 def _measured(
@@ -205,4 +207,5 @@ def _r(value: float) -> float:
 
 
 def moves_document(moves: list[Move]) -> dict[str, Any]:
+    """As `ersatz moves` writes it."""
     return {"schema": SCHEMA, "moves": [to_json(m) for m in moves]}

@@ -73,6 +73,7 @@ class Reading:
 
 
 def gap_of(readings: dict[str, Reading]) -> float:
+    """Sum of what all figures are off by, in tolerances."""
     return sum(r.gap for r in readings.values())
 
 
@@ -123,6 +124,7 @@ def _loudness(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
 
 
 def loudness_reading(lufs: float, theirs: float) -> Reading:
+    """A section's loudness beside the reference's."""
     return Reading("Loudness here", "LUFS", theirs, lufs, lufs - theirs, LOUDNESS_TOLERANCE_LU)
 
 

@@ -120,6 +120,7 @@ class Master(Strip):
 
 
 def standard_buses() -> tuple[Strip, ...]:
+    """Drums, bass and music, as every song begins."""
     names = {DRUMS: "Drums", BASS: "Bass", MUSIC: "Music", EFFECTS_BUS: "Effects"}
     return tuple(Strip(id=bus, name=name) for bus, name in names.items())
 
@@ -174,14 +175,17 @@ class Song:
 
     @property
     def grid(self) -> BarGrid:
+        """Bars and beats to seconds and back."""
         return BarGrid(self.bpm)
 
     @property
     def key(self) -> Key:
+        """As the note functions take it."""
         return Key(self.tonic, self.mode)
 
     @property
     def bars(self) -> int:
+        """Length of all sections."""
         return sum(s.bars for s in self.sections)
 
     def placed(self) -> Iterator[tuple[int, SongSection]]:
@@ -192,6 +196,7 @@ class Song:
             bar += section.bars
 
     def part(self, part_id: str) -> Part | None:
+        """By id; None where there is none."""
         return next((p for p in self.parts if p.id == part_id), None)
 
     def strips(self) -> Iterator[Strip]:
@@ -202,9 +207,11 @@ class Song:
         yield self.master
 
     def strip(self, strip_id: str) -> Strip | None:
+        """Part, bus, return or master by id; None where there is none."""
         return next((s for s in self.strips() if s.id == strip_id), None)
 
     def curve(self, curve_id: str) -> DuckCurve | None:
+        """A ducking curve by id; None where there is none."""
         return next((c for c in self.curves if c.id == curve_id), None)
 
     def return_with(self, effect: str) -> tuple[Strip, Effect] | None:
@@ -216,6 +223,7 @@ class Song:
         return max((t.beats for t in self.transitions if t.kind == "gap" and not t.on and t.section == section_id), default=0.0)
 
     def to_json(self) -> dict[str, Any]:
+        """The document as plain values."""
         return {"schema": SCHEMA, **to_json(self)}
 
     @staticmethod

@@ -166,13 +166,16 @@ class Strip:
         object.__setattr__(self, "chain", identified(self.chain))
 
     def effect(self, effect_id: str) -> Effect | None:
+        """Of the chain by id; None where there is none."""
         return next((e for e in self.chain if e.id == effect_id), None)
 
     def curve(self, device: str, param: str) -> Automation | None:
+        """The automation of a device's value; None where it stands still."""
         return next((a for a in self.automation if (a.device, a.param) == (device, param)), None)
 
     @property
     def duck_db(self) -> float:
+        """How far it is ducked, 0 for not at all."""
         return self.duck.depth_db if self.duck else 0.0
 
     def send_db(self, return_id: str) -> float:
@@ -195,6 +198,7 @@ def kept_automation(curves: tuple[Automation, ...], chain: tuple[Effect, ...]) -
 
 
 def ducked(curve: str, depth_db: float) -> Duck | None:
+    """Ducking by a curve; None for no depth at all."""
     return Duck(curve, depth_db) if depth_db > 0 else None
 
 

@@ -28,6 +28,8 @@ STEADY_CONFIDENCE = 0.5
 
 @dataclass(frozen=True)
 class Source:
+    """The file as it came in; `sha256` of its bytes."""
+
     file: str
     duration_s: float
     sample_rate_hz: int
@@ -37,6 +39,8 @@ class Source:
 
 @dataclass(frozen=True)
 class TempoGuess:
+    """Another tempo that the track could have, BPM."""
+
     bpm: float
     confidence: float
 
@@ -60,6 +64,9 @@ class TempoChange:
 
 @dataclass(frozen=True)
 class Tempo:
+    """`bpm` of the one grid that holds, with bar 1 beat 1 at `first_downbeat_s`; `swing_percent`: where the second 16th of a pair
+    stands, 50 straight; `drift_percent`: how far the tempo wanders."""
+
     bpm: float
     confidence: float
     alternatives: tuple[TempoGuess, ...]
@@ -74,6 +81,7 @@ class Tempo:
 
     @property
     def counts_four(self) -> bool:
+        """Whether a bar has four beats."""
         return self.beats_per_bar == 4
 
     def check_metre(self) -> None:
@@ -83,15 +91,19 @@ class Tempo:
 
     @property
     def grid(self) -> BarGrid:
+        """Bars and beats to seconds and back."""
         return BarGrid(self.bpm, self.first_downbeat_s, self.beats_per_bar)
 
     @property
     def is_steady(self) -> bool:
+        """Whether a draft may be made without asking for the tempo."""
         return self.confidence >= STEADY_CONFIDENCE
 
 
 @dataclass(frozen=True)
 class KeyGuess:
+    """Another key that the track could be in."""
+
     tonic: str
     mode: str
     confidence: float
@@ -99,6 +111,9 @@ class KeyGuess:
 
 @dataclass(frozen=True)
 class Key:
+    """`tonic` and `mode` as pitch.Key has them; `tuning_cents`: how far A4 lies from 440 Hz; `chroma`: share of each pitch
+    class."""
+
     tonic: str
     mode: str
     confidence: float
@@ -108,11 +123,15 @@ class Key:
 
     @property
     def pitch_key(self) -> PitchKey:
+        """As the note functions take it."""
         return PitchKey(self.tonic, self.mode)
 
 
 @dataclass(frozen=True)
 class Section:
+    """A stretch of whole bars, 1-based. `like`: 0-based section that it repeats, or None; `presence`: share of its bars in which
+    each role plays."""
+
     label: Label
     start_bar: int
     bars: int
@@ -131,6 +150,8 @@ class Section:
 
 @dataclass(frozen=True)
 class Presence:
+    """How much of each role is there in each of `bars`, 0..1."""
+
     bars: tuple[int, ...]
     kick: tuple[float, ...]
     clap: tuple[float, ...]
@@ -142,6 +163,7 @@ class Presence:
     noise: tuple[float, ...]
 
     def of(self, role: str) -> tuple[float, ...]:
+        """Of one role, in order of the bars. Raises ValueError for none of ROLES."""
         if role not in ROLES:
             raise ValueError(f"no such role: {role}")
         return tuple(getattr(self, role))
@@ -189,6 +211,8 @@ class KickPortrait:
 
 @dataclass(frozen=True)
 class StepTiming:
+    """How late each step is struck, ms; None where it isn't."""
+
     kick: tuple[float | None, ...]
     clap: tuple[float | None, ...]
     hats: tuple[float | None, ...]
@@ -196,6 +220,8 @@ class StepTiming:
 
 @dataclass(frozen=True)
 class DrumPattern:
+    """Usual velocity of each step of a bar, 0..1, in a 0-based section."""
+
     section: int
     steps_per_bar: int
     kick: tuple[float, ...]
@@ -207,6 +233,8 @@ class DrumPattern:
 
 @dataclass(frozen=True)
 class Drums:
+    """The kick's sound, None where no kick was found, and who strikes where in each section."""
+
     kick: KickPortrait | None
     patterns: tuple[DrumPattern, ...]
 
@@ -224,6 +252,8 @@ class BassNote:
 
 @dataclass(frozen=True)
 class Bass:
+    """MIDI pitch of each bar's bass, None where it rests; and the notes themselves."""
+
     notes_per_bar: tuple[int | None, ...]
     notes: tuple[BassNote, ...]
 
@@ -241,22 +271,32 @@ class Chord:
 
 @dataclass(frozen=True)
 class Harmony:
+    """Chords in order."""
+
     chords: tuple[Chord, ...]
 
 
 @dataclass(frozen=True)
 class BandDepth:
+    """Depth of the ducking in one band, dB."""
+
     depth_db: float
 
 
 @dataclass(frozen=True)
 class SectionPump:
+    """Depth of the ducking in one 0-based section, dB."""
+
     section: int
     depth_db: float
 
 
 @dataclass(frozen=True)
 class Pump:
+    """Sidechain pumping. `depth_db`: how far levels fall, 0 where nothing ducks; `rate`: one of RATES; `release_ms`: from the
+    lowest point until they have recovered to within 1 dB; `curve_db`: over one period, 0 or below; `confidence`: that the depth is
+    right."""
+
     depth_db: float
     rate: str
     release_ms: float
@@ -293,6 +333,8 @@ class PumpCorrection:
 
 @dataclass(frozen=True)
 class SectionSpectrum:
+    """Level per third octave of one section, dB."""
+
     level_db: tuple[float, ...]
 
 
@@ -306,6 +348,8 @@ class Resonance:
 
 @dataclass(frozen=True)
 class Spectrum:
+    """Level per third octave, dB, of the track and of its sections; `tilt_db_per_octave`: the slope of a line through it."""
+
     centers_hz: tuple[float, ...]
     level_db: tuple[float, ...]
     tilt_db_per_octave: float
@@ -317,6 +361,9 @@ class Spectrum:
 
 @dataclass(frozen=True)
 class StereoBand:
+    """`width`: 0 mono to 1 for unrelated sides (2 side / (mid + side), powers); `correlation` -1..1; `crest_db`: peaks over the
+    mean."""
+
     low_hz: float
     high_hz: float
     width: float
@@ -330,11 +377,15 @@ class StereoBand:
 
 @dataclass(frozen=True)
 class SectionBands:
+    """The bands of one section."""
+
     bands: tuple[StereoBand, ...]
 
 
 @dataclass(frozen=True)
 class Stereo:
+    """Of the track and, since they are told, of its sections; up to `mono_below_hz` the sides are as good as silent."""
+
     bands: tuple[StereoBand, ...]
     mono_below_hz: float
     per_section: tuple[SectionBands, ...] = ()
@@ -342,12 +393,16 @@ class Stereo:
 
 @dataclass(frozen=True)
 class ShortTerm:
+    """Short-term loudness (EBU Tech 3341) of the window that ends at `t_s`."""
+
     t_s: float
     lufs: float
 
 
 @dataclass(frozen=True)
 class Loudness:
+    """BS.1770 and EBU Tech 3341 and 3342; `plr_db`: true peak less integrated loudness."""
+
     integrated_lufs: float
     range_lu: float
     true_peak_dbtp: float
@@ -391,6 +446,8 @@ class Change:
 
 @dataclass(frozen=True)
 class SectionCorrection:
+    """A section as the producer has it; 1-based bar."""
+
     label: Label
     start_bar: Annotated[int, Within(1, 100_000)]
     bars: Annotated[int, Within(1, 100_000)]

@@ -61,6 +61,7 @@ class TransitionSpec:
 
     @property
     def title(self) -> str:
+        """What a person reads."""
         return self.called or self.kind
 
 
@@ -141,14 +142,17 @@ class Boundary:
 
     @property
     def ticks(self) -> int:
+        """Position of the bar line."""
         return round(self.transition.beats * TICKS_PER_BEAT)
 
     @property
     def start(self) -> int:
+        """Position at which the transition begins."""
         return max(0, self.boundary - self.ticks)
 
     @property
     def amount(self) -> float:
+        """How much of it, 0..1."""
         return min(1.0, max(0.0, self.transition.amount))
 
     def parts(self, usual: Callable[[Part], bool]) -> list[Part]:
@@ -194,6 +198,7 @@ class Boundary:
         return lambda tick: hits[max(0, bisect_right(ticks, tick) - 1)][1]
 
     def section_behind(self) -> SongSection | None:
+        """None at the song's end."""
         return next((s for bar, s in self.song.placed() if self.song.grid.ticks_of_bar(bar) == self.boundary), None)
 
     def carrier(self) -> Part | None:

@@ -37,6 +37,7 @@ def _filter(number: int) -> tuple[Param, ...]:
 
 
 def envelope_params(number: int, attack: float, decay: float, sustain: float, release: float) -> tuple[Param, ...]:
+    """Parameters of an envelope with these defaults, ms."""
     e = f"env{number}"
     return (
         Param(f"{e}_attack_ms", "ms", 0.5, 8000, attack, "Attack", "log"),
@@ -85,6 +86,7 @@ def filter_choices(first: str) -> tuple[Choice, ...]:
 
 
 def tail_s(patch: Patch) -> float:
+    """Seconds that a note sounds on after it is let go."""
     return patch["env1_release_ms"] / 1000 + RING_S
 
 
@@ -100,6 +102,7 @@ def song_round_beats(patch: Patch) -> float:
 
 
 def envelope_of(patch: Patch, number: int) -> modulation.Envelope:
+    """An envelope as a patch sets it."""
     p, e = patch.params, f"env{number}"
     return modulation.Envelope(
         p[f"{e}_attack_ms"] / 1000, p[f"{e}_decay_ms"] / 1000, p[f"{e}_sustain"], p[f"{e}_release_ms"] / 1000,
@@ -124,6 +127,7 @@ class Movement:
         self._known: dict[str, np.ndarray] = {}
 
     def source(self, name: str) -> np.ndarray:
+        """A source over the note, shape (n,)."""
         if name not in self._known:
             self._known[name] = self._compute(name)
         return self._known[name]
@@ -183,6 +187,7 @@ class Movement:
         return np.ascontiguousarray(np.broadcast_to(self.value(target), self.n), np.float64)
 
     def is_used(self, target: str) -> bool:
+        """Whether a value is set or moved at all."""
         moved = target in self.note.moved or any(m.target == target for m in self.patch.modulations)
         return moved or self.patch[target] > 0
 
