@@ -14,7 +14,7 @@ DEPTH_TOLERANCE_DB, RELEASE_TOLERANCE, WIDTH_TOLERANCE, SWING_TOLERANCE = 1.5, 0
 
 
 def release_tolerance_ms(release_ms: float) -> float:
-    """A share of the reference’s release, that of a millisecond at the least."""
+    """A share of the reference's release, that of a millisecond at the least."""
     return RELEASE_TOLERANCE * max(release_ms, 1.0)
 
 

@@ -22,7 +22,7 @@ from ersatz.core.moves.section import SectionMix, measure_mix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
 
-#: So many last bars stand for each of the other sections.
+#: So many last bars stand for each of the other sections where the model judges.
 BARS = 4
 
 
@@ -50,7 +50,7 @@ class Elsewhere:
     def _rendered(self, mixdown: Mixdown) -> float:
         theirs = counterparts(self._song, self._survey)
         places = [k for k, s in enumerate(self._song.sections) if k != self._mix.place and s.id in theirs]
-        mixes = (measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id], BARS) for k in places)
+        mixes = (measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id]) for k in places)
         return sum(gap_of(readings_of_mix(mix, self._survey)) for mix in mixes if mix is not None)
 
     def _gap(self, after: Song) -> float:

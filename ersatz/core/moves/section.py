@@ -25,6 +25,8 @@ from ersatz.core.survey.spectrum import bands_of_samples
 HZ = np.array(NOMINAL_HZ, float)
 #: So many bars stand for a section that isn't a drop, which may grow all along.
 OTHER_BARS = 16
+#: Where half of a section is enough, so many bars of every twice as many are measured.
+SAMPLED_BARS = 4
 
 
 @dataclass(frozen=True)
@@ -46,9 +48,13 @@ class SectionMix:
         return self.song.sections[self.place]
 
 
+def _bars_of(song: Song, place: int) -> tuple[int, int]:
+    return measured_bars(song, place, DROP_BARS if song.sections[place].label == "drop" else OTHER_BARS)
+
+
 def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> SectionMix:
     """Rendered and measured."""
-    first, last = measured_bars(song, place, DROP_BARS if song.sections[place].label == "drop" else OTHER_BARS)
+    first, last = _bars_of(song, place)
     lanes = measure_lanes(mixdown, first, last)
     ducked = measure_ducked(song, mixdown, first, last)
     mix = mixdown.strip_samples(MASTER, first, last)
@@ -56,10 +62,13 @@ def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Se
     return SectionMix(song, place, theirs, lanes, mean_lufs(mix, RATE_HZ), limited, ducked, bands_of_samples(mix, RATE_HZ))
 
 
-def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int, bars: int) -> SectionMix | None:
-    """The finished mix of a section's last `bars` alone; None where it is silent."""
-    first, last = measured_bars(song, place, bars)
-    x = mixdown.strip_samples(MASTER, first, last)
+def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int) -> SectionMix | None:
+    """The finished mix of a section alone, from half of its bars; None where it is silent."""
+    first, last = _bars_of(song, place)
+    # The last of each phrase, so that what stops or begins on the way is in it.
+    stretches = [range(bar, bar + SAMPLED_BARS) for bar in range(last - SAMPLED_BARS + 1, first - 1, -2 * SAMPLED_BARS)]
+    stretches = stretches or [range(first, last + 1)]
+    x = np.concatenate([mixdown.strip_samples(MASTER, s[0], s[-1]) for s in reversed(stretches)], axis=1)
     lane = measure_lane(MASTER, x)
     if lane.is_silent:
         return None
