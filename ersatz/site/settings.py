@@ -15,8 +15,8 @@ import secrets
 import tempfile
 from datetime import timedelta
 from pathlib import Path
-from urllib.parse import urlparse
 
+import dj_database_url
 from django.core.exceptions import ImproperlyConfigured
 
 PACKAGE = Path(__file__).resolve().parent.parent
@@ -57,15 +57,7 @@ def _database() -> dict:
                 "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
             },
         }
-    parts = urlparse(url)
-    return {
-        "ENGINE": "django.db.backends.postgresql",
-        "NAME": parts.path.lstrip("/"),
-        "USER": parts.username,
-        "PASSWORD": parts.password,
-        "HOST": parts.hostname,
-        "PORT": parts.port or 5432,
-    }
+    return dict(dj_database_url.parse(url))
 
 
 SECRET_KEY = os.environ.get("ERSATZ_SECRET_KEY") or _secret_key()

@@ -2,18 +2,17 @@
 
 import os
 
-from django.db import close_old_connections
 from huey import crontab
-from huey.contrib.djhuey import HUEY, periodic_task, task
+from huey.contrib.djhuey import HUEY, db_periodic_task, on_commit_task
 
 from ersatz.site.together import CRASHED, STARTED
 from ersatz.studio import sweep
 from ersatz.studio.jobs import work
 
 
-@task()
+@on_commit_task()
 def run_job(job_id: int) -> None:
-    close_old_connections()
+    """Enqueued once its row is there."""
     work.run(job_id)
 
 
@@ -26,14 +25,14 @@ def take_up_at_start() -> None:
     sweep.sweep(float(started) if started else None)
 
 
-@periodic_task(crontab(minute="*"))
+@db_periodic_task(crontab(minute="*"))
 def take_up_stale() -> None:
     """Also where there is one worker: while this runs, it runs no job, so what hasn't been heard from ended unwritten."""
     for job_id in work.take_up_orphans(all_running=False):
         run_job(job_id)
 
 
-@periodic_task(crontab(hour="4", minute="11"))
+@db_periodic_task(crontab(hour="4", minute="11"))
 def tidy() -> None:
     sweep.sweep()
     sweep.purge()

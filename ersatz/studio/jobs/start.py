@@ -18,5 +18,5 @@ def start_job(owner, kind: str, reference: Reference | None = None, remake: Rema
         if waiting is not None:
             return waiting
         job = Job.objects.create(owner=owner, kind=kind, reference=reference, remake=remake, options=options)
-        transaction.on_commit(lambda: run_job(job.pk))
+        run_job(job.pk)
     return job
