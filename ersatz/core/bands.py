@@ -6,6 +6,8 @@ centre * 10^(+-1/20). Levels are 10 log10 of power, relative to the whole signal
 
 from __future__ import annotations
 
+from functools import cache, lru_cache
+
 import numpy as np
 from scipy import fft
 
@@ -30,7 +32,7 @@ def power_spectrum(mono: np.ndarray) -> np.ndarray:
     if len(mono) < FRAME:
         mono = np.pad(mono, (0, FRAME - len(mono)))
     frames = np.lib.stride_tricks.sliding_window_view(mono, FRAME)[::hop]
-    window = np.hanning(FRAME).astype(np.float32)
+    window = _window()
     power = np.zeros(FRAME // 2 + 1)
     for start in range(0, len(frames), 64):
         block = fft.rfft(frames[start : start + 64] * window, axis=1, workers=2)
@@ -41,9 +43,17 @@ def power_spectrum(mono: np.ndarray) -> np.ndarray:
     return power * scale / (len(frames) * FRAME * float(np.square(window).sum()))
 
 
+@cache
+def _window() -> np.ndarray:
+    return np.hanning(FRAME).astype(np.float32)
+
+
+@lru_cache(maxsize=8)
 def band_weights(bins: int, rate_hz: int) -> np.ndarray:
-    """Share of each spectral bin that lies in each third octave, shape (BANDS, bins)."""
-    return share_of_bins(bins, rate_hz, EXACT_HZ * 10**-0.05, EXACT_HZ * 10**0.05)
+    """Share of each spectral bin that lies in each third octave, shape (BANDS, bins); not to be written to."""
+    weights = share_of_bins(bins, rate_hz, EXACT_HZ * 10**-0.05, EXACT_HZ * 10**0.05)
+    weights.setflags(write=False)
+    return weights
 
 
 def share_of_bins(bins: int, rate_hz: int, low_hz: np.ndarray, high_hz: np.ndarray) -> np.ndarray:
@@ -57,8 +67,7 @@ def share_of_bins(bins: int, rate_hz: int, low_hz: np.ndarray, high_hz: np.ndarr
 
 def band_power(stereo: np.ndarray, rate_hz: int) -> np.ndarray:
     """Mean power in each third octave, channels added, shape (BANDS,)."""
-    weights = band_weights(FRAME // 2 + 1, rate_hz)
-    return sum((weights @ power_spectrum(channel) for channel in stereo), np.zeros(BANDS))
+    return np.asarray(band_weights(FRAME // 2 + 1, rate_hz) @ sum(power_spectrum(channel) for channel in stereo))
 
 
 def relative_db(power: np.ndarray, total: float | None = None) -> np.ndarray:

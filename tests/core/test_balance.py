@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from ersatz.core import bands
 from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.changes import changes
 from ersatz.core.balance.clashes import CUT_HZ
@@ -19,13 +20,14 @@ from ersatz.core.balance.reasons import reasons
 from ersatz.core.balance.register import transposed, with_registers
 from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.section import clashes_in, low_tone_hz
-from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers
+from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers, power_behind_master
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.draft import draft_song
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.edits.strips import SwitchChain
 from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.master import tone
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import PUMP, with_each, with_strip
 from ersatz.core.song.parts import Follows
@@ -506,3 +508,14 @@ def test_room_that_is_right_or_locked_or_untold_stays(roomy, cache, club_survey)
     found = solve_room(dry, survey, mixdown, *bars, place)
     said = [c.what for c in changes(dry, found)]
     assert said and all("send to Reverb +" in what for what in said)
+
+
+def test_power_behind_the_master_is_that_of_what_its_filters_let_through(song):
+    """Uneven noise whose sides are another's: what the spectrum says against filtering it."""
+    rng = np.random.default_rng(4)
+    x = np.cumsum(rng.standard_normal((2, 8 * RATE_HZ)), axis=1)
+    x = (x - np.stack([np.convolve(side, np.ones(4000) / 4000, "same") for side in x])).astype(np.float32)
+    master = replace(song.master, low_cut_hz=35.0, mono_below_hz=160.0, width=1.0, eq=())
+    filtered = bands.band_power(tone(x, master), RATE_HZ)
+    heard = np.array(bands.NOMINAL_HZ) >= 25
+    assert 10 * np.log10(power_behind_master(x, master) / filtered)[heard] == pytest.approx(0.0, abs=0.2)

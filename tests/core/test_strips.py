@@ -22,7 +22,7 @@ from ersatz.core.song.document import (
     with_strip,
 )
 from ersatz.core.song.parts import Cell, Note, Part, Pattern, Sound
-from ersatz.core.song.strips import Automation, AutomationPoint, Duck, Effect, Send, Strip
+from ersatz.core.song.strips import MASTER, Automation, AutomationPoint, Duck, Effect, Send, Strip
 
 BAR = 3840
 TONE = Sound("synth", {"osc1_level": 0.3, "env1_release_ms": 1.0}, {"osc1_wave": "sine", "osc1_start": "fixed"})
@@ -217,3 +217,28 @@ def test_what_a_node_raises_ends_the_work():
     with ThreadPoolExecutor(2) as pool, pytest.raises(ValueError, match="no sound"):
         graph = Graph(RenderCache())
         graph.carry_out(graph.plan([added(bad, constant(1.0))]), pool, lambda fraction: None)
+
+
+def test_what_sounds_the_same_is_measured_once(song):
+    cache, asked = RenderCache(), []
+
+    def loudest(x):
+        asked.append(x.shape)
+        return np.abs(x).max(axis=1)
+
+    def measured(played, strip="bass"):
+        return Mixdown(played, cache).measured("loudest", strip, 9, 10, loudest)
+
+    first = measured(song)
+    assert np.array_equal(first, np.abs(Mixdown(song, cache).strip_samples("bass", 9, 10)).max(axis=1))
+    # Another part's fader leaves the bass as it was, but not the mix; its own moves both.
+    other = next(p for p in song.parts if p.role == "kick")
+    louder = with_strip(song, replace(other, gain_db=other.gain_db + 3))
+    measured(song, MASTER)
+    count = len(asked)
+    assert np.array_equal(measured(louder), first) and len(asked) == count
+    measured(louder, MASTER)
+    assert len(asked) == count + 1
+    bass = song.part("bass")
+    assert np.allclose(measured(with_strip(song, replace(bass, gain_db=bass.gain_db - 6))), first / 10**0.3, rtol=1e-3)
+    assert len(asked) == count + 2

@@ -55,8 +55,9 @@ def peaks_db(samples: np.ndarray, rate_hz: int) -> np.ndarray:
 
 
 def solved_gain(
-    energies: np.ndarray, peak_db: np.ndarray, target_lufs: float, start_db: float, through: Callable[[float], np.ndarray]
-) -> float:
+    energies: np.ndarray, peak_db: np.ndarray, target_lufs: float, start_db: float, through: Callable[[float], np.ndarray],
+    within_lu: float = WITHIN_LU,
+) -> float:  # fmt: skip
     """Gain in dB at which a mix has the target's integrated loudness behind clipper and limiter. `energies` (step_energy) and
     `peak_db` of its steps in front of them; `through(gain_db)` gives the energies of the steps behind them at a gain."""
     sounds = energies > SILENT**2
@@ -66,7 +67,7 @@ def solved_gain(
         behind = through(gain_db)
         error = target_lufs - integrated_lufs(behind)
         best = min(best, (abs(error), gain_db))
-        if abs(error) < WITHIN_LU or not sounds.any():
+        if abs(error) < within_lu or not sounds.any():
             break
         loss = 10 * np.log10(np.maximum(behind, SILENT**2)) - linear_db - gain_db
         curve = fitted(peak_db[sounds] + gain_db, loss[sounds])

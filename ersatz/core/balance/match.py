@@ -48,6 +48,8 @@ MOST_STRETCH = 2.0
 REGISTERS = 0.1
 #: A depth that is as near as this is left, dB, and a release, as a share.
 NEARLY_DB, NEARLY = 0.2, 0.06
+#: A loudness that is as near as this will do while other things are solved, LU.
+ROUGHLY_LU = 0.5
 #: The ducking is measured and corrected at most so often.
 MOST_TURNS = 4
 
@@ -105,7 +107,8 @@ def balance_song(
     # Room widens: it stands first.
     song = _solve_width(song, survey, main, render, at("width", 0.34, 0.37))
     song = _section_levels(song, survey, main, render, at("section levels", 0.37, 0.5))
-    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65))
+    # Near enough for what follows to be judged by; it is solved once more at the end.
+    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65), ROUGHLY_LU)
     song = _solve_ducking(song, survey, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0))
@@ -246,7 +249,9 @@ def _roughly_loud(song: Song, survey: Survey, render: Render, step: Step) -> Son
     return _with_master_fader(song, survey.sections[survey.main_section()].loudness_lufs - own)
 
 
-def _solve_loudness(song: Song, target_lufs: float, render: Render, step: Step = _quietly) -> Song:
+def _solve_loudness(
+    song: Song, target_lufs: float, render: Render, step: Step = _quietly, within_lu: float = gain.WITHIN_LU
+) -> Song:
     """The fader of the master at which the whole mix is as loud."""
     mixdown = render(song)
     master = song.master
@@ -257,7 +262,7 @@ def _solve_loudness(song: Song, target_lufs: float, render: Render, step: Step =
 
     energies, peaks = step_energy(toned, RATE_HZ), gain.peaks_db(toned, RATE_HZ) + master.gain_in_db
     gain_in = 10 ** (master.gain_in_db / 10)
-    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
+    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through, within_lu))
 
 
 def _with_master_fader(song: Song, gain_db: float) -> Song:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -21,9 +22,8 @@ from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import counterparts
 from ersatz.core.loudness import k_weighting
-from ersatz.core.mixdown.master import tone
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
-from ersatz.core.song.document import EqBand, Song, SongSection, with_strip
+from ersatz.core.song.document import EqBand, Master, Song, SongSection, with_strip
 from ersatz.core.song.parts import Cell, Part
 from ersatz.core.song.strips import Effect, with_fader
 from ersatz.core.survey.document import Survey
@@ -114,17 +114,14 @@ def measure_powers(
     theirs = counterparts(song, survey)
     placed = list(song.placed())
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
-    neutral = replace(song.master, eq=(), width=1.0)
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
     for n, k in enumerate(chosen):
         first, last = measured_bars(song, k, bars)
         for p, part in enumerate(song.parts):
-            x = mixdown.strip_samples(part.id, first, last)
-            if np.abs(x).max() > 1e-6:
-                parts[p, n] = bands.band_power(tone(x, neutral), RATE_HZ)
+            parts[p, n] = _measured(mixdown, part.id, first, last, song.master)
         for strip in song.returns:
-            rest[n] += bands.band_power(tone(mixdown.strip_samples(strip.id, first, last), neutral), RATE_HZ)
+            rest[n] += _measured(mixdown, strip.id, first, last, song.master)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
     sounds = parts.sum(axis=(0, 2)) > SILENT
@@ -135,6 +132,33 @@ def measure_powers(
     lufs = np.array([survey.sections[theirs[placed[k][1].id]].loudness_lufs for k in chosen])
     ids = tuple(p.id for p, on in zip(song.parts, audible) if on)
     return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs)
+
+
+def _measured(mixdown: Mixdown, strip_id: str, first: int, last: int, master: Master) -> np.ndarray:
+    """Of a strip over 1-based bars, per third octave; zeros where it is silent."""
+
+    def measure(x: np.ndarray) -> np.ndarray:
+        return power_behind_master(x, master) if np.abs(x).max() > 1e-6 else np.zeros(bands.BANDS)
+
+    return mixdown.measured(f"power {master.low_cut_hz} {master.mono_below_hz}", strip_id, first, last, measure)
+
+
+def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:
+    """Of a strip, shape (2, n), behind the master's low cut and mono lows, per third octave, shape (BANDS,). In the spectrum, which
+    filters at rest multiply: there is one for every part and section."""
+    both, sides = _passed(master.low_cut_hz, master.mono_below_hz)
+    mid, side = (bands.power_spectrum((x[0] + sign * x[1]) * np.float32(0.5)) for sign in (1, -1))
+    return np.asarray(bands.band_weights(bands.FRAME // 2 + 1, RATE_HZ) @ (2 * both * (mid + sides * side)))
+
+
+@lru_cache(maxsize=8)
+def _passed(low_cut_hz: float, mono_below_hz: float) -> tuple[np.ndarray, np.ndarray | float]:
+    """Power that passes the master's low cut and, of the sides, its mono lows, per bin of a spectrum."""
+    hz = np.arange(bands.FRAME // 2 + 1) * RATE_HZ / bands.FRAME
+    both, sides = (
+        10 ** (eq.response_db(eq.low_cut(cut, RATE_HZ), hz, RATE_HZ) / 10) if cut else 1.0 for cut in (low_cut_hz, mono_below_hz)
+    )
+    return np.asarray(both), sides
 
 
 @dataclass(frozen=True)

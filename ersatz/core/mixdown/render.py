@@ -6,7 +6,7 @@ has no whole number of them); float32 of shape (2, samples).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -16,7 +16,7 @@ from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Graph, Node, Plan, Source
+from ersatz.core.mixdown.graph import Graph, Node, Plan, Source, hashed
 from ersatz.core.mixdown.master import CONTEXT, Mastering, finish, tone
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.staging import staged
@@ -120,12 +120,28 @@ class Mixdown:
         the master finished."""
         return self._strip(strip_id, *self.bar_range(first_bar, last_bar))
 
+    def measured(
+        self, what: str, strip_id: str, first_bar: int, last_bar: int, measure: Callable[[np.ndarray], np.ndarray]
+    ) -> np.ndarray:
+        """`measure` of `strip_samples`, kept like a render: what sounds the same is measured once, in whichever song. `what`: its
+        name, with all that it depends on beside the samples."""
+        bars = range(first_bar - 1, last_bar)
+        if strip_id == MASTER:
+            nodes = [self._master.finished(bar) for bar in bars]
+        else:
+            nodes = [self._master.levelled(self._strips.out(strip, bar), bar) for strip in self._sounding(strip_id) for bar in bars]  # type: ignore[misc]
+        key = f"measured-{hashed(what, self.bars.lengths(bars), [node and node.key for node in nodes])}"
+        self._forget()
+        return self.cache.get(key, lambda: measure(self.strip_samples(strip_id, first_bar, last_bar)))
+
+    def _sounding(self, strip_id: str) -> Sequence[Strip]:
+        """A strip that isn't the master, a part as all of its versions."""
+        return versions_of(strip_id, self.song) or tuple(s for s in (self.song.strip(strip_id),) if s is not None)
+
     def _strip(self, strip_id: str, start: int, stop: int) -> np.ndarray:
         if strip_id == MASTER:
             return self.samples(start, stop)
-        versions = versions_of(strip_id, self.song)
-        strips = versions or tuple(s for s in (self.song.strip(strip_id),) if s is not None)
-        rows = [self.solo(strip, start, stop) for strip in strips]
+        rows = [self.solo(strip, start, stop) for strip in self._sounding(strip_id)]
         return np.sum(rows, axis=0) if rows else np.zeros((2, stop - start), np.float32)
 
     def varied(self, song: Song) -> Mixdown:

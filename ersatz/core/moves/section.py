@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ersatz.core.balance.lanes import Lanes, measure_lane, measure_lanes, measured_bars
+from ersatz.core.balance.lanes import Lanes, lane_of, measure_lane, measure_lanes, measured_bars
 from ersatz.core.balance.meters import most_limited_db
 from ersatz.core.balance.pumping import DROP_BARS, SUSTAINED, Ducked, measure_ducked
 from ersatz.core.bands import NOMINAL_HZ
@@ -84,7 +84,7 @@ def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
     changed += [r.id for r in after.returns if _is_fed_other(mix.song, after, r.id, changed)] + [MASTER]
     lanes = dict(mix.lanes.lanes)
     for name in changed:
-        lane = measure_lane(name, mixdown.strip_samples(name, first, last))
+        lane = lane_of(mixdown, name, first, last)
         if lane.is_silent and name != MASTER:
             lanes.pop(name, None)
         else:
