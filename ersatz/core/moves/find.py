@@ -29,7 +29,7 @@ MOST_RENDERED = 7
 #: By how many tolerances a move has to close the gap for each step of what it changes, by the rendering.
 LEAST_CLOSED = 0.1
 #: What a move opens may be this share of what it closes.
-MOST_OPENED = 0.5
+MOST_OPENED = 2 / 3
 #: A figure moves where it changes by this share of its tolerance; the model tells changes from that share on.
 MOVES, TELLS = 0.15, 0.05
 
