@@ -72,9 +72,9 @@ def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Sectio
     lane = measure_lane(MASTER, x)
     if lane.is_silent:
         return None
-    return SectionMix(
-        song, place, theirs, Lanes(first, last, {MASTER: lane}), mean_lufs(x, RATE_HZ), 0.0, None, bands_of_samples(x, RATE_HZ)
-    )
+    limited = max(most_limited_db(mixdown, s[0], s[-1]) for s in stretches)
+    lanes = Lanes(first, last, {MASTER: lane})
+    return SectionMix(song, place, theirs, lanes, mean_lufs(x, RATE_HZ), limited, None, bands_of_samples(x, RATE_HZ))
 
 
 def measure_again(mix: SectionMix, after: Song, mixdown: Mixdown) -> SectionMix:
