@@ -41,7 +41,7 @@ def main() -> None:
         track = Path(sys.argv[1]) if len(sys.argv) > 1 else write_references(Path(folder))[0]
         _measure(track)
     # In a process of its own: it has a database and a browser.
-    for pages in ("bench.frames", "bench.heard"):
+    for pages in ("bench.frames", "bench.heard", "bench.gaps"):
         subprocess.run([sys.executable, "-m", pages], check=False)
 
 

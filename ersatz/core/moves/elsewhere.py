@@ -17,7 +17,7 @@ from ersatz.core.gap.plans import counterparts
 from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, levels_apart
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.model import change_db, k_db, response_db, through_limiter_db
-from ersatz.core.moves.readings import Reading, gap_of, leanings, loudness_reading, readings_of_mix
+from ersatz.core.moves.readings import Reading, gap_of, leanings, loudness_reading, rate_reading, readings_of_mix
 from ersatz.core.moves.section import SectionMix, measure_mix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
@@ -50,8 +50,14 @@ class Elsewhere:
     def _rendered(self, mixdown: Mixdown) -> float:
         theirs = counterparts(self._song, self._survey)
         places = [k for k, s in enumerate(self._song.sections) if k != self._mix.place and s.id in theirs]
-        mixes = (measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id]) for k in places)
-        return sum(gap_of(readings_of_mix(mix, self._survey)) for mix in mixes if mix is not None)
+        mixes = [mix for k in places if (mix := measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id])) is not None]
+        # The rate is set and not heard: it stands for every section that ducks.
+        pump = self._survey.pump
+        ducked = (
+            [m for m in mixes if m.section.ducks and m.theirs in pump.active_sections] if pump.told and pump.depth_db > 0 else []
+        )
+        rate = rate_reading(mixdown.song, self._survey).gap * len(ducked)
+        return rate + sum(gap_of(readings_of_mix(mix, self._survey)) for mix in mixes)
 
     def _gap(self, after: Song) -> float:
         powers = self._powers

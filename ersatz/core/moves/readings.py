@@ -277,12 +277,17 @@ def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
     own = mix.ducked.depth_db
     out = [Reading("Pump depth", "dB", wanted, own, own - wanted, DEPTH_TOLERANCE_DB)]
     if ducks:
-        right = rate_of(pumping_curve(mix.song)) == survey.pump.rate
-        out.append(Reading("Pump rate", "", 1.0, float(right), float(right) - 1.0, PLAIN))
+        out.append(rate_reading(mix.song, survey))
     if ducks and own > 1.5:
         theirs, ms = survey.pump.release_ms, mix.ducked.release_beats() * mix.song.grid.beat_s * 1000
         out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, release_tolerance_ms(theirs)))
     return out
+
+
+def rate_reading(song: Song, survey: Survey) -> Reading:
+    """Whether the song ducks at the reference's rate."""
+    right = rate_of(pumping_curve(song)) == survey.pump.rate
+    return Reading("Pump rate", "", 1.0, float(right), float(right) - 1.0, PLAIN)
 
 
 def clashes_of(mix: SectionMix, survey: Survey) -> list[Clash]:

@@ -25,7 +25,7 @@ from ersatz.core.survey.spectrum import bands_of_samples
 HZ = np.array(NOMINAL_HZ, float)
 #: So many bars stand for a section that isn't a drop, which may grow all along.
 OTHER_BARS = 16
-#: Where half of a section is enough, so many bars of every twice as many are measured.
+#: Where half of a long section is enough, so many bars of every twice as many are measured.
 SAMPLED_BARS = 4
 
 
@@ -63,11 +63,12 @@ def measure_section(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Se
 
 
 def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int) -> SectionMix | None:
-    """The finished mix of a section alone, from half of its bars; None where it is silent."""
+    """The finished mix of a section alone, of a long one from half of its bars; None where it is silent."""
     first, last = _bars_of(song, place)
-    # The last of each phrase, so that what stops or begins on the way is in it.
-    stretches = [range(bar, bar + SAMPLED_BARS) for bar in range(last - SAMPLED_BARS + 1, first - 1, -2 * SAMPLED_BARS)]
-    stretches = stretches or [range(first, last + 1)]
+    # The last of each phrase, so that what stops or begins on the way is in it; a short section may be one rise.
+    is_long = last - first + 1 > 2 * SAMPLED_BARS
+    every, length = (2 * SAMPLED_BARS, SAMPLED_BARS) if is_long else (last - first + 1, last - first + 1)
+    stretches = [range(bar, bar + length) for bar in range(last - length + 1, first - 1, -every)]
     x = np.concatenate([mixdown.strip_samples(MASTER, s[0], s[-1]) for s in reversed(stretches)], axis=1)
     lane = measure_lane(MASTER, x)
     if lane.is_silent:
