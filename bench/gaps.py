@@ -1,7 +1,7 @@
 """How long does the Gap page take? `python -m bench.gaps`, part of `./run bench`.
 
-A matched draft of a demo reference is opened in a server of its own: how long until the moves of a section are there, and how soon a
-section that a move has changed is measured again.
+A matched draft of a demo reference is opened in a server of its own: how long until a section's moves are there, and how soon one
+that a move has changed is measured again.
 """
 
 from __future__ import annotations
