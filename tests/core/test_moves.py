@@ -17,7 +17,7 @@ from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.moves import SCHEMA, find_moves, moves_document
-from ersatz.core.moves.find import ranked
+from ersatz.core.moves.find import Move, Tried, ranked
 from ersatz.core.moves.model import predicted, response_db
 from ersatz.core.moves.proposal import steps_of
 from ersatz.core.moves.readings import Reading, gap_of, readings, width_of
@@ -235,6 +235,22 @@ def test_the_smaller_change_and_the_surer_reading_come_first():
     assert ranked(2.0, 1.0, 0.5) == pytest.approx(ranked(2.0, 1.0, 1.0) / 2)
     # What can't be told apart by ear isn't better for being smaller.
     assert steps_of(1.0) == steps_of(0.5) == 1.0
+
+
+@pytest.mark.parametrize(
+    ("closes", "opens", "elsewhere", "size", "serves", "is_offered"),
+    [
+        (1.0, 0.2, 0.0, 1.0, 0.5, True),
+        # Opens as much as it closes; worth too little for what it changes; opens more elsewhere; does the opposite of what it is for.
+        (0.1, 1.0, 0.0, 1.0, 0.5, False), (0.3, 0.0, 0.0, 4.0, 0.3, False), (1.0, 0.0, 1.2, 1.0, 0.5, False),
+        (1.0, 0.0, 0.0, 1.0, -0.3, False),
+        # Nearer elsewhere is no reason for a move that does nothing here.
+        (0.0, 0.0, -3.0, 1.0, 0.0, False),
+    ],
+)  # fmt: skip
+def test_a_move_is_offered_for_what_it_does_on_the_whole(closes, opens, elsewhere, size, serves, is_offered):
+    move = Move("m", "level", "Bass −3 dB", "bass", "s1", (), (), (), closes, elsewhere, size)
+    assert Tried(move, opens, serves).is_offered == is_offered
 
 
 def test_a_silent_section_and_one_that_the_reference_lacks_have_no_moves(balanced, cache, main_place, club_survey):

@@ -28,6 +28,8 @@ SCHEMA = "ersatz.moves/1"
 MOST_RENDERED = 7
 #: By how many tolerances a move has to close the gap for each step of what it changes, by the rendering.
 LEAST_CLOSED = 0.1
+#: By how many tolerances the figures that it is for may be further off all the same: no more than readings err by.
+LEAST_SERVED = 0.02
 #: What a move opens may be this share of what it closes.
 MOST_OPENED = 2 / 3
 #: A figure moves where it changes by this share of its tolerance; the model tells changes from that share on.
@@ -98,16 +100,19 @@ def ranked(worth: float, size: float, sure: float) -> float:
 
 @dataclass(frozen=True)
 class Tried:
-    """A move that was rendered: by how many tolerances it closes and opens gaps, and whether that is reason to offer it."""
+    """A move that was rendered: by how many tolerances it closes and opens gaps, and how many of those that it is for it closes;
+    whether that is reason to offer it."""
 
     move: Move
     opens: float
+    serves: float
 
     @property
     def is_offered(self) -> bool:
-        """Whether it closes enough for what it changes, and opens little."""
+        """Whether it closes enough for what it changes, opens little, and doesn't do the opposite of what it is for."""
         closed = self.move.closes + self.opens
-        return self.move.worth >= LEAST_CLOSED * self.move.size and self.opens <= MOST_OPENED * closed
+        closes_enough = self.move.worth >= LEAST_CLOSED * self.move.size
+        return closes_enough and self.opens <= MOST_OPENED * closed and self.serves >= -LEAST_SERVED
 
 
 def find_moves(
@@ -187,14 +192,18 @@ def _measured(
         digest([proposal.sentence, section])[:10], proposal.kind, proposal.sentence, proposal.strip, section, reasons, effects,
         proposal.edits, round(closes - opens, 3), round(elsewhere, 3), round(proposal.size, 2), round(proposal.sure, 2),
     )  # fmt: skip
-    return Tried(move, opens)
+    serves = sum(_gap(before, f) - _gap(heard, f) for f in proposal.figures)
+    return Tried(move, opens, serves)
 
 
 def _closed(before: dict[str, Reading], after: dict[str, Reading]) -> float:
     """By how many tolerances the figures that come nearer do so."""
-    gaps = {figure: (before[figure].gap if figure in before else 0.0, after[figure].gap if figure in after else 0.0)
-            for figure in before.keys() | after.keys()}  # fmt: skip
-    return sum(max(0.0, old - new) for old, new in gaps.values())
+    return sum(max(0.0, _gap(before, figure) - _gap(after, figure)) for figure in before.keys() | after.keys())
+
+
+def _gap(side: dict[str, Reading], figure: str) -> float:
+    """A clash that is gone, and what isn't heard, are matched."""
+    return side[figure].gap if figure in side else 0.0
 
 
 def _now(side: dict[str, Reading], figure: str, old: Reading) -> float:
