@@ -241,7 +241,7 @@ def test_the_smaller_change_and_the_surer_reading_come_first():
     ("closes", "opens", "elsewhere", "size", "serves", "is_offered"),
     [
         (1.0, 0.2, 0.0, 1.0, 0.5, True),
-        # Opens as much as it closes; worth too little for what it changes; opens more elsewhere; does the opposite of what it is for.
+        # Opens as much as it closes; is worth too little for what it changes; opens more elsewhere; does the opposite.
         (0.1, 1.0, 0.0, 1.0, 0.5, False), (0.3, 0.0, 0.0, 4.0, 0.3, False), (1.0, 0.0, 1.2, 1.0, 0.5, False),
         (1.0, 0.0, 0.0, 1.0, -0.3, False),
         # Nearer elsewhere is no reason for a move that does nothing here.
