@@ -7,18 +7,14 @@ that a move has changed is measured again.
 from __future__ import annotations
 
 import statistics
-import tempfile
 import time
-from pathlib import Path
 from typing import Any
 
-from bench.served import opened
-from demo.references import write_reference
+from bench.served import opened, reference_survey
 from ersatz.core.balance.match import match_song
 from ersatz.core.draft import draft_song
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.song.document import Song
-from ersatz.core.survey import survey_file
 
 #: Seconds, issue targets.
 MOVES_S, SECTION_S = 5.0, 3.0
@@ -31,8 +27,7 @@ SETTLED = "() => !document.querySelector('#gap-notice .job') && !document.queryS
 
 def drafted() -> Song:
     """A matched draft of the reference that `opened` holds it against."""
-    with tempfile.TemporaryDirectory() as folder:
-        survey = survey_file(write_reference(Path(folder), "Cold Harbour Relay"))
+    survey = reference_survey()
     return match_song(draft_song(survey), survey, RenderCache())
 
 

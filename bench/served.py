@@ -9,14 +9,25 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 from typing import Any
 
+from demo.references import write_reference
 from ersatz.core.song.document import Song
+from ersatz.core.survey import survey_file
+from ersatz.core.survey.document import Survey
 
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 PORT = 8764
+
+
+@cache
+def reference_survey() -> Survey:
+    """Of the demo reference that songs are held against here."""
+    with tempfile.TemporaryDirectory() as folder:
+        return survey_file(write_reference(Path(folder), "Cold Harbour Relay"))
 
 
 @contextmanager
@@ -53,15 +64,12 @@ def _prepared(song: Song) -> int:
     from django.contrib.auth import get_user_model
     from django.core.management import call_command
 
-    from demo.references import write_reference
-    from ersatz.core.survey import survey_file
     from ersatz.studio.middleware import LOCAL_USER
     from ersatz.studio.models import Reference, Remake
 
     call_command("migrate", verbosity=0)
     user, _ = get_user_model().objects.get_or_create(username=LOCAL_USER)
-    with tempfile.TemporaryDirectory() as folder:
-        survey = survey_file(write_reference(Path(folder), "Cold Harbour Relay"))
+    survey = reference_survey()
     reference = Reference.objects.create(
         owner=user, title="Bench", file_name="b.wav", stored_name="b.wav", survey_json=survey.to_json()
     )

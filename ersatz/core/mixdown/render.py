@@ -131,8 +131,10 @@ class Mixdown:
         else:
             nodes = [self._master.levelled(self._strips.out(strip, bar), bar) for strip in self._sounding(strip_id) for bar in bars]  # type: ignore[misc]
         key = f"measured-{hashed(what, self.bars.lengths(bars), [node and node.key for node in nodes])}"
+        # The nodes are let go last: what has to be rendered needs them again.
+        found = self.cache.get(key, lambda: measure(self.strip_samples(strip_id, first_bar, last_bar)))
         self._forget()
-        return self.cache.get(key, lambda: measure(self.strip_samples(strip_id, first_bar, last_bar)))
+        return found
 
     def _sounding(self, strip_id: str) -> Sequence[Strip]:
         """A strip that isn't the master, a part as all of its versions."""

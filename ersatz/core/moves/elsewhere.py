@@ -17,7 +17,7 @@ from ersatz.core.gap.plans import counterparts
 from ersatz.core.gap.sections import SECTION_TOLERANCE_DB, levels_apart
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.moves.model import change_db, k_db, response_db, through_limiter_db
-from ersatz.core.moves.readings import Reading, gap_of, leanings, loudness_reading, rate_reading, readings_of_mix
+from ersatz.core.moves.readings import Reading, ducks_there, gap_of, leanings, loudness_reading, rate_reading, readings_of_mix
 from ersatz.core.moves.section import SectionMix, measure_mix
 from ersatz.core.song.document import Song
 from ersatz.core.survey.document import Survey
@@ -31,7 +31,11 @@ class Elsewhere:
 
     def __init__(self, mix: SectionMix, mixdown: Mixdown, survey: Survey):
         self._mix, self._song, self._survey, self._mixdown = mix, mix.song, survey, mixdown
-        self._powers = measure_powers(mix.song, survey, mixdown, bars=BARS)
+        powers = measure_powers(mix.song, survey, mixdown, bars=BARS)
+        self._powers = powers if powers is not None and mix.place in powers.sections else None
+        self._here_db = 0.0
+        if self._powers is not None:
+            self._here_db = _loud_db(self._levels(self._powers, mix.song)[self._powers.sections.index(mix.place)])
         self._before = self._gap(mix.song)
 
     def opened(self, after: Song) -> float:
@@ -52,24 +56,17 @@ class Elsewhere:
         places = [k for k, s in enumerate(self._song.sections) if k != self._mix.place and s.id in theirs]
         mixes = [mix for k in places if (mix := measure_mix(self._song, mixdown, k, theirs[self._song.sections[k].id])) is not None]
         # The rate is set and not heard: it stands for every section that ducks.
-        pump = self._survey.pump
-        ducked = (
-            [m for m in mixes if m.section.ducks and m.theirs in pump.active_sections] if pump.told and pump.depth_db > 0 else []
-        )
-        rate = rate_reading(mixdown.song, self._survey).gap * len(ducked)
+        ducked = sum(mix.section.ducks and ducks_there(mix, self._survey) for mix in mixes)
+        rate = rate_reading(mixdown.song, self._survey).gap * ducked
         return rate + sum(gap_of(readings_of_mix(mix, self._survey)) for mix in mixes)
 
     def _gap(self, after: Song) -> float:
         powers = self._powers
-        if powers is None or self._mix.place not in powers.sections:
+        if powers is None:
             return 0.0
-        stood, now = (self._levels(powers, song) for song in (self._song, after))
-        here = powers.sections.index(self._mix.place)
-        return sum(
-            reading.gap
-            for k in range(len(now)) if k != here
-            for reading in self._readings(now[k], k_db(_power(now[k])) - k_db(_power(stood[here])), powers, k)
-        )  # fmt: skip
+        levels = self._levels(powers, after)
+        others = (k for k, place in enumerate(powers.sections) if place != self._mix.place)
+        return sum(r.gap for k in others for r in self._readings(levels[k], powers, k))
 
     def _levels(self, powers: Powers, song: Song) -> np.ndarray:
         """Per section and third octave, dB."""
@@ -77,13 +74,14 @@ class Elsewhere:
         sums = (powers.parts * 10 ** (change[:, None] / 10)).sum(axis=0) + powers.rest
         return np.asarray(10 * np.log10(sums + 1e-14) + response_db(song.master))
 
-    def _readings(self, level_db: np.ndarray, louder_db: float, powers: Powers, k: int) -> Iterator[Reading]:
-        """Of a section that is so much louder in front of the limiter than the measured one was: through it, it stands as far from
-        the loudness that was measured there."""
-        lufs = self._mix.lufs + through_limiter_db(self._mix.limited_db, louder_db)
+    def _readings(self, level_db: np.ndarray, powers: Powers, k: int) -> Iterator[Reading]:
+        """Of another section. As much as it is louder than the measured one in front of the limiter, it is louder behind it than
+        what was measured there, through the same limiter."""
+        lufs = self._mix.lufs + through_limiter_db(self._mix.limited_db, _loud_db(level_db) - self._here_db)
         yield from leanings(levels_apart(level_db, powers.targets[k]), SECTION_TOLERANCE_DB)
         yield loudness_reading(lufs, float(powers.loudness[k]))
 
 
-def _power(level_db: np.ndarray) -> np.ndarray:
-    return np.asarray(10 ** (level_db / 10))
+def _loud_db(level_db: np.ndarray) -> float:
+    """Loudness of levels per third octave."""
+    return k_db(10 ** (level_db / 10))

@@ -272,7 +272,7 @@ def width_of(lanes: Lanes, low_hz: float, high_hz: float) -> float:
 def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
     if mix.ducked is None:
         return []
-    ducks = mix.theirs in survey.pump.active_sections and survey.pump.depth_db > 0
+    ducks = ducks_there(mix, survey)
     wanted = survey.pump.depth_db if ducks else 0.0
     own = mix.ducked.depth_db
     out = [Reading("Pump depth", "dB", wanted, own, own - wanted, DEPTH_TOLERANCE_DB)]
@@ -282,6 +282,11 @@ def _pump(mix: SectionMix, survey: Survey) -> list[Reading]:
         theirs, ms = survey.pump.release_ms, mix.ducked.release_beats() * mix.song.grid.beat_s * 1000
         out.append(Reading("Pump release", "ms", theirs, ms, ms - theirs, release_tolerance_ms(theirs)))
     return out
+
+
+def ducks_there(mix: SectionMix, survey: Survey) -> bool:
+    """Whether the reference ducks in its counterpart of the section."""
+    return survey.pump.told and survey.pump.depth_db > 0 and mix.theirs in survey.pump.active_sections
 
 
 def rate_reading(song: Song, survey: Survey) -> Reading:

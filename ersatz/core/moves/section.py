@@ -66,9 +66,9 @@ def measure_mix(song: Song, mixdown: Mixdown, place: int, theirs: int) -> Sectio
     """The finished mix of a section alone, of a long one from half of its bars; None where it is silent."""
     first, last = _bars_of(song, place)
     # The last of each phrase, so that what stops or begins on the way is in it; a short section may be one rise.
-    is_long = last - first + 1 > 2 * SAMPLED_BARS
-    every, length = (2 * SAMPLED_BARS, SAMPLED_BARS) if is_long else (last - first + 1, last - first + 1)
-    stretches = [range(bar, bar + length) for bar in range(last - length + 1, first - 1, -every)]
+    bars = last - first + 1
+    length = SAMPLED_BARS if bars > 2 * SAMPLED_BARS else bars
+    stretches = [range(bar, bar + length) for bar in range(last - length + 1, first - 1, -2 * length)]
     x = np.concatenate([mixdown.strip_samples(MASTER, s[0], s[-1]) for s in reversed(stretches)], axis=1)
     lane = measure_lane(MASTER, x)
     if lane.is_silent:

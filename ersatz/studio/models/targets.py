@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.db import models
+from django.db import models, transaction
 
 from ersatz.core.target import Target as TargetDocument
 from ersatz.studio.models.documents import Document
@@ -25,6 +25,8 @@ class Target(models.Model):
     def hold(self, document: TargetDocument) -> None:
         """Keep a document, and its typical track in the chosen tempo and key."""
         self.document_json = document.to_json()
-        self.save()
         self.reference.survey_json = document.chosen(self.reference.corrections).to_json()
-        self.reference.save()
+        # The two rows are one thing: neither is kept without the other.
+        with transaction.atomic():
+            self.save()
+            self.reference.save()
