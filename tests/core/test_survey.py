@@ -6,9 +6,11 @@ import numpy as np
 import pytest
 
 from ersatz.core.audio import Audio
+from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source, Survey
+from ersatz.core.survey.shared import prepare
 from tests.signals import RATE, both, club_track, sine
 
 
@@ -117,6 +119,16 @@ def test_pink_noise_is_flat_in_third_octaves():
     pink = np.fft.irfft(spectrum)
     level = np.array(survey((pink / np.abs(pink).max()).astype(np.float32)).spectrum.level_db)
     assert np.ptp(level[3:29]) < 1.2
+
+
+@pytest.mark.parametrize("start_s", [3.0, 3.1, 3.21, 3.37])
+def test_what_ends_before_a_span_is_not_heard_in_it(start_s):
+    """A kick is a hundred times as loud in its lows as the breakdown that it leads into."""
+    low, high = sine(50.0, start_s, -6.0), sine(1000.0, 4.0, -26.0)
+    shared = prepare(Audio(both(np.concatenate([low, high])).astype(np.float32), RATE))
+    power = shared.third_octaves(start_s, start_s + 4.0)
+    level = 10 * np.log10(power / power.max() + 1e-12)
+    assert NOMINAL_HZ[int(power.argmax())] == 1000 and level[NOMINAL_HZ.index(50)] < -40
 
 
 def test_a_drone_has_no_steady_tempo():
