@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -13,7 +14,16 @@ from ersatz.core.balance.bypass import bypass_db
 from ersatz.core.balance.changes import changes
 from ersatz.core.balance.clashes import CUT_HZ
 from ersatz.core.balance.ducking import fitted_to_kick, fitted_to_reference
-from ersatz.core.balance.lanes import measure_fine, measure_lane, measure_lanes, measured_bars, reference_db, to_db
+from ersatz.core.balance.lanes import (
+    STRETCH,
+    measure_fine,
+    measure_lane,
+    measure_lanes,
+    measured_bars,
+    reference_db,
+    spread_bars,
+    to_db,
+)
 from ersatz.core.balance.match import balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
 from ersatz.core.balance.reasons import reasons
@@ -344,6 +354,29 @@ def test_strips_do_the_work_within_their_limits(balanced):
         gains = [v for k, v in eq.params.items() if k.endswith("_db")] if eq else []
         assert all(abs(g) <= MOST_EQ_DB for g in gains)
         assert abs(part.gain_db - STARTS[part.role][1]) <= MOST_FROM_ROLE_DB + 8.0
+
+
+def test_no_part_is_buried_for_the_sake_of_the_spectrum(song, club_survey, cache, drop):
+    pinned = _louder(_louder(song, "lead", -14), "pad", 8)
+    assert {"lead"} <= buried(pinned, cache, drop)
+    assert not buried(balance_song(pinned, club_survey, sections=(drop,), cache=cache), cache, drop)
+
+
+def buried(song, cache, place):
+    return {c.strips[0] for c in clashes_in(song, Mixdown(song, cache), place) if c.kind == "buried"}
+
+
+@pytest.mark.parametrize("most", [4, 8, 16])
+def test_bars_that_stand_for_a_section_lie_all_over_it(song, most):
+    for bars in range(1, 40):
+        stretched = replace(song, sections=(replace(song.sections[0], bars=7), replace(song.sections[1], bars=bars)))
+        spans = spread_bars(stretched, 1, most)
+        covered = [b for first, last in spans for b in range(first, last + 1)]
+        assert covered == sorted(set(covered)) and covered[0] >= 8 and covered[-1] <= 7 + bars
+        assert len(covered) == min(bars, most)
+        # No stretch of the section is further from one that is measured than half of what a stretch stands for.
+        apart = max((b - a for a, b in pairwise([7, *covered, 8 + bars])), default=1)
+        assert apart <= 1 + -(-bars * STRETCH // most)
 
 
 def test_a_quiet_layer_and_one_in_the_place_of_its_leader_are_no_clashes(clean, cache):

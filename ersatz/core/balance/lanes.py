@@ -27,6 +27,8 @@ FRAME, HOP = 4096, 2048
 FLOOR_DB = -120.0
 #: So many bars of a section are measured: the second half of a drop is the full one.
 MOST_BARS = 16
+#: Long enough for frames of a spectrum.
+STRETCH = 2
 
 PER_OCTAVE = 12
 FINE_HZ = 20.0 * 2 ** (np.arange(10 * PER_OCTAVE) / PER_OCTAVE)
@@ -84,6 +86,17 @@ def measured_bars(song: Song, section: int, most: int = MOST_BARS) -> tuple[int,
     first, found = list(song.placed())[section]
     last = first + found.bars - 1
     return max(first, last - most + 1), last
+
+
+def spread_bars(song: Song, section: int, most: int) -> list[tuple[int, int]]:
+    """Stretches of a section (by its place), first and last bar, 1-based, that together stand for all of it: of STRETCH bars,
+    evenly spread, `most` bars together. What enters late or leaves early has its share."""
+    first, found = list(song.placed())[section]
+    count = max(1, most // STRETCH)
+    if found.bars <= count * STRETCH:
+        return [(first, first + found.bars - 1)]
+    starts = [first + round((k + 0.5) * found.bars / count - STRETCH / 2) for k in range(count)]
+    return [(start, start + STRETCH - 1) for start in starts]
 
 
 @one_thread_of_algebra

@@ -18,13 +18,14 @@ from scipy.optimize import brentq, lsq_linear
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
-from ersatz.core.balance.lanes import measured_bars
+from ersatz.core.balance.lanes import measured_bars, spread_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.solver import inside, measure_powers, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
+from ersatz.core.gap.plans import counterparts
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -38,6 +39,10 @@ from ersatz.core.threads import one_thread_of_algebra
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
 BELL_Q = 1.9
+#: So many bars of each section say what is left over; a band's share of it, dB, so that one that no bell fills moves nothing.
+MASTER_BARS, MOST_OFF_DB, EMPTY_DB = 16, 6.0, 55.0
+#: Of what is left over in the main section, the rest that of all others.
+MAIN_SHARE = 0.65
 #: What the master may do of what the strips can't, and the level of a phrase, dB.
 MAX_BELL_DB = 3.0
 MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
@@ -137,14 +142,15 @@ def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
     return mixdown.bar_range(*measured_bars(song, index, most=32))
 
 
-def _bells_for(residual_db: np.ndarray, known: np.ndarray) -> np.ndarray:
-    """Gains of the bells that fit a residual per band (least squares, bounded, neighbours kept alike)."""
+def _bells_for(residual_db: np.ndarray) -> np.ndarray:
+    """Gains of the bells that fit a residual per band as far as it is known (least squares, bounded, neighbours kept alike)."""
+    known = ~np.isnan(residual_db)
     centres = np.array(bands.NOMINAL_HZ)[known]
     design = np.array([eq.response_db(eq.bell(EqBand(hz, 1.0, BELL_Q), RATE_HZ)[None], centres, RATE_HZ)
                        for hz in BELL_HZ]).T  # fmt: skip
     slope = np.diff(np.eye(len(BELL_HZ)), axis=0) * 0.25
     left = np.concatenate([design, slope, 0.08 * np.eye(len(BELL_HZ))])
-    right = np.concatenate([residual_db, np.zeros(len(slope) + len(BELL_HZ))])
+    right = np.concatenate([residual_db[known], np.zeros(len(slope) + len(BELL_HZ))])
     return np.asarray(lsq_linear(left, right, bounds=(-MAX_BELL_DB, MAX_BELL_DB)).x)
 
 
@@ -153,24 +159,31 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(
-    song: Song, survey: Survey, main: int, render: Render, step: Step, finished: bool = False
-) -> tuple[np.ndarray, np.ndarray]:
-    """Reference less remake per band with the overall difference taken out, and which bands count; of the mix or the finished
-    one."""
-    mixdown = render(song)
-    start, stop = _section_range(song, main, mixdown)
+def _residual(song: Song, survey: Survey, main: int, render: Render, step: Step, finished: bool = False) -> np.ndarray:
+    """Reference less remake per band, the overall difference taken out, of the mix or the finished one: the main section's and, as
+    much as it, the mean of all others'; NaN in bands that the main section has nothing in."""
+    mixdown, theirs = render(song), counterparts(song, survey)
     samples = mixdown.samples if finished else mixdown.mix
-    level = bands.relative_db(bands.band_power(samples(start, stop, step), RATE_HZ))
-    target = np.array(survey.spectrum.per_section[main].level_db)
-    known = inside() & (target > target.max() - 55)
-    difference = target - level
-    return difference - float(np.mean(difference[known])), known
+    found: dict[int, np.ndarray] = {}
+    for place, (_, section) in enumerate(song.placed()):
+        if section.id not in theirs:
+            continue
+        spans = [mixdown.bar_range(first, last) for first, last in spread_bars(song, place, MASTER_BARS)]
+        power = np.mean([bands.band_power(samples(start, stop), RATE_HZ) for start, stop in spans], axis=0)
+        target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
+        known = inside() & (target > target.max() - EMPTY_DB)
+        off = target - bands.relative_db(power)
+        off = np.where(known, off - off[known].mean(), np.nan)
+        found[place] = np.clip(off, -MOST_OFF_DB, MOST_OFF_DB)
+        step((place + 1) / len(song.sections))
+    others = [row for place, row in found.items() if place != main]
+    if not others:
+        return found[main]
+    return np.asarray(MAIN_SHARE * found[main] + (1 - MAIN_SHARE) * np.nan_to_num(others).mean(axis=0))
 
 
 def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
-    residual, known = _residual(song, survey, main, render, step)
-    return _with_bells(song, _bells_for(residual[known], known))
+    return _with_bells(song, _bells_for(_residual(song, survey, main, render, step)))
 
 
 def _solve_width(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
@@ -198,9 +211,8 @@ def _solve_width(song: Song, survey: Survey, main: int, render: Render, step: St
 
 def _trim_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
     """Once more on the finished mix: clipping and limiting have moved the balance."""
-    residual, known = _residual(song, survey, main, render, step, finished=True)
-    old = np.array([b.gain_db for b in song.master.eq])
-    return _with_bells(song, old + _bells_for(residual[known], known))
+    residual = _residual(song, survey, main, render, step, finished=True)
+    return _with_bells(song, np.array([b.gain_db for b in song.master.eq]) + _bells_for(residual))
 
 
 def _section_levels(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:

@@ -2,8 +2,9 @@
 
 Method: the power that each part adds per section and third octave, as rendered, is a non-negative matrix; between uncorrelated
 parts power adds. Unknown are a fader and eight bells per part, and one level per part and section. Solved as bounded least squares
-over the log of the sums, section by section at equal loudness, with a ridge towards what the producer has set (SciPy least_squares,
-soft L1; Ma, Reiss & Black 2013 on target spectra). What lies beyond a part's bounds is left to the master, within its own.
+over the log of the sums, section by section at equal loudness, each but the main one as much as any other, with a ridge towards
+what the producer has set (SciPy least_squares, soft L1; Ma, Reiss & Black 2013 on target spectra). What lies beyond a part's bounds
+is left to the master, within its own.
 """
 
 from __future__ import annotations
@@ -16,8 +17,9 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from ersatz.core import bands
-from ersatz.core.balance.clashes import CUT_HZ, needless_lows
-from ersatz.core.balance.lanes import measured_bars
+from ersatz.core.balance.clashes import BURIED_DB, CUT_HZ, needless_lows
+from ersatz.core.balance.distance import Audible, Distance
+from ersatz.core.balance.lanes import spread_bars
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import counterparts
@@ -49,9 +51,16 @@ STANDS = 1.0
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
 #: A solution that comes nearer by less than this in the mean is left.
 LEAST_GAINED_DB = 0.12
-#: Bands so far under the loudest are empty. Further down than what is heard: drafts that were solved to 40 or 48 dB filled their
-#: breakdowns up, at the cost of the loudness range.
-EMPTY_DB = 55.0
+#: What may not move stays within this, dB: a solver wants room.
+STILL_DB = 1e-4
+#: A part that is buried, by so much more than what counts as that, is as bad per dB as so many bands; where it is loudest within.
+THROUGH, CLEARLY_DB, LOUDEST_DB = 3.0, 2.0, 20.0
+#: The main section counts so much against any other.
+MAIN_WEIGHT = 1.5
+#: Steps of the solver, at most.
+MOST_TRIED = 80
+#: Bands so far under the loudest are empty, a little further down than what is heard, and count so much.
+EMPTY_DB, EMPTY_WEIGHT = 48.0, 0.15
 #: So many bars stand for a section.
 BARS = 8
 #: A part this far under the mix in all bands isn't judged.
@@ -63,7 +72,8 @@ Step = Callable[[float], None]
 @dataclass(frozen=True)
 class Powers:
     """`parts`: mean power by part, section and third octave, shape (parts, sections, BANDS); `rest`: of returns; `targets`: the
-    reference's levels, dB, shape (sections, BANDS); `loudness`: its sections' LUFS. `sections`: places in the song's plan."""
+    reference's levels, dB, shape (sections, BANDS); `loudness`: its sections' LUFS; `main`: which is its main one. `sections`:
+    places in the song's plan."""
 
     ids: tuple[str, ...]
     sections: tuple[int, ...]
@@ -71,6 +81,7 @@ class Powers:
     rest: np.ndarray
     targets: np.ndarray
     loudness: np.ndarray
+    main: np.ndarray
 
 
 def inside() -> np.ndarray:
@@ -109,7 +120,7 @@ def measure_powers(
     song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, step: Step = lambda fraction: None,
     bars: int = BARS,
 ) -> Powers | None:  # fmt: skip
-    """Of the sections that the reference has (places in the plan; all of them if left out), their last `bars`; None where nothing
+    """Of the sections that the reference has (places in the plan; all of them if left out), `bars` of each; None where nothing
     sounds."""
     theirs = counterparts(song, survey)
     placed = list(song.placed())
@@ -117,11 +128,11 @@ def measure_powers(
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
     for n, k in enumerate(chosen):
-        first, last = measured_bars(song, k, bars)
+        stretches = spread_bars(song, k, bars)
         for p, part in enumerate(song.parts):
-            parts[p, n] = _measured(mixdown, part.id, first, last, song.master)
+            parts[p, n] = _measured(mixdown, part.id, stretches, song.master)
         for strip in song.returns:
-            rest[n] += _measured(mixdown, strip.id, first, last, song.master)
+            rest[n] += _measured(mixdown, strip.id, stretches, song.master)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
     sounds = parts.sum(axis=(0, 2)) > SILENT
@@ -130,17 +141,19 @@ def measure_powers(
     chosen = [k for k, on in zip(chosen, sounds) if on]
     targets = np.array([survey.spectrum.per_section[theirs[placed[k][1].id]].level_db for k in chosen])
     lufs = np.array([survey.sections[theirs[placed[k][1].id]].loudness_lufs for k in chosen])
+    main = np.array([theirs[placed[k][1].id] == survey.main_section() for k in chosen])
     ids = tuple(p.id for p, on in zip(song.parts, audible) if on)
-    return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs)
+    return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs, main)
 
 
-def _measured(mixdown: Mixdown, strip_id: str, first: int, last: int, master: Master) -> np.ndarray:
-    """Of a strip over 1-based bars, per third octave; zeros where it is silent."""
+def _measured(mixdown: Mixdown, strip_id: str, stretches: Sequence[tuple[int, int]], master: Master) -> np.ndarray:
+    """Of a strip over stretches of 1-based bars, equally long, per third octave; zeros where it is silent."""
 
     def measure(x: np.ndarray) -> np.ndarray:
         return power_behind_master(x, master) if np.abs(x).max() > 1e-6 else np.zeros(bands.BANDS)
 
-    return mixdown.measured(f"power {master.low_cut_hz} {master.mono_below_hz}", strip_id, first, last, measure)
+    name = f"power {master.low_cut_hz} {master.mono_below_hz}"
+    return np.asarray(np.mean([mixdown.measured(name, strip_id, first, last, measure) for first, last in stretches], axis=0))
 
 
 def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:
@@ -188,69 +201,72 @@ def _responses() -> np.ndarray:
 
 
 def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
+    distance = _distance(song, powers)
+    free = np.array([i not in locked for i in powers.ids], bool)
+    # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
+    present = distance.parts.sum(axis=1) > distance.parts.sum(axis=(0, 1))[None] * 10**-2.5
+    matters = ((np.abs(distance.bells) > 0.25)[None] & present[:, None]).any(axis=2)
+    plays = distance.parts.sum(axis=2) > SILENT
+    may = np.concatenate([free, (matters & free[:, None]).ravel(), (plays & free[:, None]).ravel()])
+    low, high = (
+        np.concatenate([fader, np.full(matters.size, sign * MOST_EQ_DB), np.full(plays.size, sign * MOST_CELL_DB)])
+        for sign, fader in zip((-1, 1), _bounds(song, powers))
+    )
+    low, high = np.where(may, np.minimum(low, -STILL_DB), -STILL_DB), np.where(may, np.maximum(high, STILL_DB), STILL_DB)
+    as_it_is = np.zeros(distance.size)
+    found = least_squares(distance.residuals, as_it_is, distance.jacobian, bounds=(low, high), loss="soft_l1", max_nfev=MOST_TRIED)
+    was, now = (np.abs(distance.residuals(x)[: distance.of_targets]).mean() for x in (as_it_is, found.x))
+    # What was solved already isn't moved on and on for next to nothing.
+    return Solved(*distance.split(np.where(may, found.x, 0.0) if was - now >= LEAST_GAINED_DB else as_it_is))
+
+
+def _distance(song: Song, powers: Powers) -> Distance:
     known = inside()
-    count, sections, _ = powers.parts.shape
-    bells = _responses()[:, known]
-    parts, rest, targets = powers.parts[:, :, known], powers.rest[:, known], heard(powers.targets[:, known], EMPTY_DB)
-    free = np.array([i not in locked for i in powers.ids], float)
+    bells, parts, targets = _responses()[:, known], powers.parts[:, :, known], heard(powers.targets[:, known], EMPTY_DB)
     # Bands that the reference leaves empty (a rolled-off master, a breakdown's lows) say little.
     empty = targets <= targets.max(axis=1, keepdims=True) - EMPTY_DB
-    weight = np.where(empty, 0.15, 1.0) * _section_weights(song, powers)[:, None]
-    own, tied = _bounds(song, powers), _layers(song, powers)
-    # What a part can't sound like isn't asked of it: a bell counts where the part is heard at all.
-    present = parts.sum(axis=1) > parts.sum(axis=(0, 1))[None] * 10**-2.5
-    matters = ((np.abs(bells) > 0.25)[None] & present[:, None]).any(axis=2)
-    plays = parts.sum(axis=2) > SILENT
-    sizes = (count, count * len(bells), count * sections)
-
-    def split(x: np.ndarray) -> Solved:
-        a, b = sizes[0], sizes[0] + sizes[1]
-        return Solved(x[:a], x[a:b].reshape(count, len(bells)), x[b:].reshape(count, sections))
-
-    loud = powers.loudness - powers.loudness.max()
-    # The sections' own levels lie behind the strips.
-    behind = np.array([_level_db(song.sections[k]) for k in powers.sections])
+    weight = np.where(empty, EMPTY_WEIGHT, 1.0) * np.where(powers.main[:, None], MAIN_WEIGHT, 1.0)
     # Loudness hears the bands by K-weighting.
-    weighting = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
+    hearing = 10 ** (eq.response_db(k_weighting(RATE_HZ), np.array(bands.NOMINAL_HZ, float)[known], RATE_HZ) / 10)
+    return Distance(
+        parts, powers.rest[:, known], targets, weight, bells, powers.loudness - powers.loudness.max(), STANDS,
+        # The sections' own levels lie behind the strips.
+        np.array([_level_db(song.sections[k]) for k in powers.sections]), np.asarray(hearing), EMPTY_DB,
+        _to_be_heard(song, powers, parts), _ridge(_layers(song, powers), parts.shape, len(bells)),
+    )  # fmt: skip
 
-    def residual(x: np.ndarray) -> np.ndarray:
-        s = split(x)
-        gain = s.faders[:, None, None] + s.cells[:, :, None] + (s.bells @ bells)[:, None, :]
-        power = (parts * 10 ** (gain / 10)).sum(axis=0) + rest
-        # Smoothly towards what counts as empty, so that a solver can follow.
-        level = 10 * np.log10(power + power.max(axis=1, keepdims=True) * 10 ** (-EMPTY_DB / 10) + 1e-14)
-        off = (level - targets) * weight
-        off = off - off.sum(axis=1, keepdims=True) / weight.sum(axis=1, keepdims=True) * weight
-        total = 10 * np.log10((power * weighting).sum(axis=1) + 1e-14) + behind
-        stands = (total - total.max() - loud) * STANDS
-        return np.concatenate([
-            off.ravel(), stands, RIDGE_FADER * s.faders, RIDGE_EQ * s.bells.ravel(), RIDGE_CELL * s.cells.ravel(),
-            BROAD * s.bells.mean(axis=1), TIED * (s.faders[tied[:, 0]] - s.faders[tied[:, 1]]),
-        ])  # fmt: skip
 
-    small = 1e-4
-    low = np.concatenate([np.minimum(own[0], -small), np.full(sizes[1], -MOST_EQ_DB), np.full(sizes[2], -MOST_CELL_DB)])
-    high = np.concatenate([np.maximum(own[1], small), np.full(sizes[1], MOST_EQ_DB), np.full(sizes[2], MOST_CELL_DB)])
-    may = np.concatenate([free, (matters * free[:, None]).ravel(), (plays * free[:, None]).ravel()])
-    low, high = np.where(may > 0, low, -small), np.where(may > 0, high, small)
-    found = least_squares(residual, np.zeros(len(low)), bounds=(low, high), loss="soft_l1", max_nfev=40)
-    as_it_is = np.zeros(len(low))
-    bands_off = weight.size + len(loud)
-    gained = np.abs(residual(as_it_is))[:bands_off].mean() - np.abs(residual(found.x))[:bands_off].mean()
-    # What was solved already isn't moved on and on for next to nothing.
-    return split(np.where(may > 0, found.x, 0.0) if gained >= LEAST_GAINED_DB else as_it_is)
+def _ridge(layers: np.ndarray, shape: tuple[int, ...], bells: int) -> np.ndarray:
+    """What moving costs: every fader, bell and level, what all bells of a part do alike, and layers that leave their part."""
+    count, sections, _ = shape
+    costs = np.repeat([RIDGE_FADER, RIDGE_EQ, RIDGE_CELL], [count, count * bells, count * sections])
+    broad = np.zeros((count, len(costs)))
+    for p in range(count):
+        broad[p, count + p * bells : count + (p + 1) * bells] = BROAD / bells
+    tied = np.zeros((len(layers), len(costs)))
+    for k, (layer, leader) in enumerate(layers):
+        tied[k, [layer, leader]] = TIED, -TIED
+    return np.concatenate([np.diag(costs), broad, tied])
+
+
+def _to_be_heard(song: Song, powers: Powers, parts: np.ndarray) -> Audible:
+    """What would count as buried, in the bands in which it is loudest."""
+    found = []
+    for p, part_id in enumerate(powers.ids):
+        part = song.part(part_id)
+        limit = BURIED_DB.get(part.role) if part is not None and not part.follows else None
+        for n in range(len(powers.sections)):
+            if limit is not None and parts[p, n].sum() > SILENT:
+                level = 10 * np.log10(parts[p, n] + 1e-14)
+                found.append((p, n, limit + CLEARLY_DB, level > level.max() - LOUDEST_DB))
+    at, places, floor, loudest = (np.array([row[k] for row in found]) for k in range(4))
+    shape = len(found), parts.shape[2]
+    return Audible(at.astype(int), places.astype(int), floor.astype(float), loudest.reshape(shape).astype(bool), THROUGH)
 
 
 def _level_db(section: SongSection) -> float:
-    """Of the bars that stand for a section, dB."""
-    return float(np.mean([section.level_db(bar) for bar in range(max(0, section.bars - BARS), section.bars)]))
-
-
-def _section_weights(song: Song, powers: Powers) -> np.ndarray:
-    """The longer a section, and the louder, the more it says; the shortest still counts."""
-    bars = np.array([song.sections[k].bars for k in powers.sections], float)
-    loud = np.clip((powers.loudness - powers.loudness.max()) / 24 + 1, 0.5, 1.0)
-    return np.sqrt(bars / bars.max()).clip(0.5) * loud
+    """Of a section, dB, in the mean of its bars."""
+    return float(np.mean([section.level_db(bar) for bar in range(section.bars)]))
 
 
 def _bounds(song: Song, powers: Powers) -> tuple[np.ndarray, np.ndarray]:
