@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from ersatz.core.draft import basses, drums, harmony
 from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, by_energy
-from ersatz.core.pitch import SCALES, TONICS, Key
+from ersatz.core.pitch import SCALES, TONICS, Key, hz_midi
 from ersatz.core.styles import BACKBEATS, BY_NAME, KICKS, STYLES, kick_family
 
 FOUR = tuple(float(i % 4 == 0) for i in range(16))
@@ -99,6 +99,20 @@ def test_a_pad_holds_what_the_next_chord_shares_and_never_strikes_a_sounding_not
         assert {n.midi for n in pattern.notes if n.tick == bar * BAR} >= set(chords[bar]) - {
             n.midi for n in pattern.notes if n.tick < bar * BAR < n.tick + n.ticks
         }
+
+
+@given(progressions(), st.sampled_from(sorted(harmony.COLOURS)), st.floats(80, 160))
+def test_roots_under_a_pad_are_each_bars_own_and_low_but_no_bass(made, colour, near_hz):
+    _, key, degrees = made
+    held = harmony.pad(harmony.voicings(key, degrees, colour), degrees, colour, "whole", key, random.Random(1))
+    pattern = harmony.on_roots(held, degrees, key, near_hz)
+    assert in_order(pattern)
+    for bar, degree in enumerate(degrees):
+        sounding = [n.midi for n in pattern.notes if n.tick <= bar * BAR < n.tick + n.ticks]
+        assert len(sounding) == len(set(sounding))
+        root = min(sounding)
+        assert root % 12 == key.degree_midi(degree, 60) % 12
+        assert root >= harmony.LOWEST_ROOT and root <= max(hz_midi(near_hz), harmony.LOWEST_ROOT + 5) + 7
 
 
 def test_a_suspended_dominant_lets_its_fourth_down_to_the_third():

@@ -19,8 +19,8 @@ from ersatz.core.survey.document import Section, Survey
 
 #: Patterns of the first, second, third and fourth drop.
 IN_TURN = {"bass": "ABAB", "lead": "ABBA", "chords": "ABAA"}
-#: The pattern of a breakdown, where a part has one.
-HALVED = "H"
+#: The pattern of a breakdown, where a part has one: a hook halved, chords on their roots.
+CALM = "H"
 #: A drop has halves from so many bars on.
 HALVES_FROM = 8
 RISER_BARS, ROLL_BARS, SWEEP_BARS = 16, 4, 8
@@ -40,14 +40,19 @@ def cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: I
         seen[section.label] += 1
         turns = IN_TURN.get(role, "A")
         name = turns[(seen[section.label] - 1) % len(turns)] if section.label == "drop" and "B" in names else "A"
-        if section.label == "breakdown" and HALVED in names:
-            name = HALVED
+        if section.label == "breakdown" and CALM in names:
+            name = CALM
         out.append(Cell(section.id, name, *played(survey, role, measured, section.bars)))
     return tuple(out)
 
 
 def in_drops(found: tuple[Cell, ...], sections: tuple[SongSection, ...]) -> tuple[Cell, ...]:
     return tuple(c if s.label == "drop" else replace(c, on=False) for c, s in zip(found, sections))
+
+
+def outside_drops(sections: tuple[SongSection, ...]) -> tuple[Cell, ...]:
+    """Pattern A in every section that isn't a drop."""
+    return tuple(Cell(s.id, "A", s.label != "drop") for s in sections)
 
 
 def in_second_halves(found: tuple[Cell, ...], sections: tuple[SongSection, ...]) -> tuple[Cell, ...]:

@@ -9,12 +9,13 @@ the scale over the root; the tonic stays a triad, which says the key.
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from itertools import pairwise, product
 
 import numpy as np
 
 from ersatz.core.draft.patterns import BAR, PHRASE_BARS, STEP, WRITTEN_BARS, Degrees, by_energy
-from ersatz.core.pitch import Key
+from ersatz.core.pitch import Key, hz_midi
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.parts import Note, Pattern
 from ersatz.core.styles import Style
@@ -46,6 +47,8 @@ DOMINANT, TRIAD = 4, (0, 2, 4, 7)
 #: Where chords lie, MIDI notes, and what pulls them to the middle; no two neighbours closer than NEAREST semitones.
 LOWEST, HIGHEST, MIDDLE, PULL = 52, 76, 63.0, 0.15
 WIDEST, NEAREST = 17, 2
+#: No root under a pad lies lower: that is the bass's.
+LOWEST_ROOT = 41
 #: A voice that moves further than a step costs so much more per semitone.
 STEP_SEMITONES, BEYOND_STEP = 2, 2.0
 #: Stabs: 16ths of a bar by the family of the kick.
@@ -139,6 +142,15 @@ def pad(chords: list[tuple[int, ...]], degrees: Degrees, colour: str, rhythm: st
                 continue
             notes += [Note(bar * BAR + step * STEP, (until - step) * STEP - 10, m, velocity) for m in voices]
     return Pattern(len(chords), _tied(notes))
+
+
+def on_roots(held: Pattern, degrees: Degrees, key: Key, near_hz: float) -> Pattern:
+    """Held chords, one a bar, with each one's root under it, near a frequency."""
+    lowest = max(LOWEST_ROOT, round(hz_midi(near_hz)) - 6)
+    roots = [lowest + (key.degree_midi(degree, 60) - lowest) % 12 for degree in degrees]
+    under = _tied([Note(bar * BAR, BAR - 10, root, 0.8) for bar, root in enumerate(roots)])
+    struck = [n for n in held.notes if n.midi not in roots]
+    return replace(held, notes=tuple(sorted((*struck, *under), key=lambda n: (n.tick, n.midi))))
 
 
 def _suspended(voices: tuple[int, ...], degree: int, bar: int, key: Key) -> list[Note]:

@@ -26,6 +26,8 @@ _ANY: dict[str, tuple[str, ...]] = {
     "pad": ("Wake", "Harbour lights", "Strings below"),
     "stab": ("Deck stab", "Dub chord"),
 }
+#: What atmosphere is made of: noise as wide as the ear, which the solver's equaliser shapes.
+ATMOSPHERE = "Open deck"
 _BACKBEAT = {"clap": ("Four hands", "Tight crew", "Car deck"), "snare": ("Galley snare", "Canvas snare", "Crate snare")}
 _LEAD = {
     "voice": ("Ferry voice", "Second deckhand"), "stab": ("Stab lead", "Kelp"), "arp": ("Arp lamp", "Arp tide", "Beacon"),
@@ -92,5 +94,6 @@ def candidates(style: Style, slot: str) -> tuple[str, ...]:
 
 
 def choose(style: Style, rng: random.Random) -> dict[str, Sound]:
-    """A sound per slot."""
-    return {slot: library.sound(rng.choice(candidates(style, slot))) for slot in SLOTS}
+    """A sound per slot, and for atmosphere."""
+    chosen = {slot: library.sound(rng.choice(candidates(style, slot))) for slot in SLOTS}
+    return {**chosen, "atmosphere": library.sound(ATMOSPHERE)}

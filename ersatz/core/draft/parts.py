@@ -10,13 +10,13 @@ from dataclasses import dataclass, field, replace
 
 from ersatz.core.draft import basses, drums, form, harmony, hooks, palette
 from ersatz.core.draft.kick import fitted_kick
-from ersatz.core.draft.patterns import Degrees
+from ersatz.core.draft.patterns import BAR, PHRASE_BARS, Degrees
 from ersatz.core.draft.trace import groove_of, pattern_of, swung_ms
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.pitch import SCALES, Key, degree_semitones
 from ersatz.core.song.bounds import STEPS_PER_BAR
 from ersatz.core.song.document import BASS, DELAY_RETURN, DRUMS, MUSIC, PUMP, REVERB_RETURN, SongSection
-from ersatz.core.song.parts import Cell, Follows, Groove, Part, Pattern, Role, Sound
+from ersatz.core.song.parts import Cell, Follows, Groove, Note, Part, Pattern, Role, Sound
 from ersatz.core.song.strips import CLOSED_DB, ducked, sending
 from ersatz.core.song.transform import transposed
 from ersatz.core.styles import Style
@@ -33,6 +33,11 @@ LOW_BASS_MIDI, LOW_HALF_MIDI, LOW_LEAD_MIDI, HIGH_LEAD_MIDI = 31, 29, 67, 69
 OVER_SUB_HZ, SUB_HIGH_CUT_HZ, BASS_HIGH_CUT_HZ = 90.0, 160.0, 7000.0
 #: A middle over a sub lies an octave above a bass that has the lows for itself.
 OVER_SUB_SEMITONES = 12
+#: A pad is cut by its role, but where it has the roots as well; where these lie, and so far under the loudest band they are heard.
+PAD_LOW_CUT_HZ, ROOTS_LOW_CUT_HZ = 140.0, 70.0
+ROOTS_HZ, ROOT_UNDER_DB = (80.0, 160.0), 20.0
+#: What is played on a sound without pitch.
+ANY_MIDI = 60
 #: Width under 110 Hz from which a reference counts as stereo all the way down: its side 20 dB under its middle.
 WIDE_LOW, WIDE_SUB = 0.02, 0.3
 #: Width of a bass whose oscillators are spread all the way, typically; its square root goes with the spread.
@@ -185,18 +190,44 @@ def _pitched(brief: Brief, sounds: dict[str, Sound], rng: random.Random) -> list
     chords = harmony.voicings(key, degrees, style.colour)
     kind = hooks.kind_of(style.lead, library.words_of(sounds["lead"]), rng)
     leads = [hooks.phrases(kind, key, degrees, low, rng, energy, style.colour) for low in (LOW_LEAD_MIDI, HIGH_LEAD_MIDI)]
+    held = {"A": harmony.pad(chords, degrees, style.colour, style.held, key, rng)}
+    root_hz = _root_hz(survey)
+    if root_hz:
+        held[form.CALM] = harmony.on_roots(held["A"], degrees, key, root_hz)
     stabs = {name: harmony.stabs(chords, style.kick, energy, rng) for name in "AB"}
     stabbing = form.in_drops(form.cells(survey, brief.sections, "chords", stabs), brief.sections)
     return [
         *_basses(brief, degrees, sounds, rng),
-        _Place(role="chords", id="pad", name="Pad", slot="pad", out=MUSIC, gain_db=-19.0, low_cut_hz=140.0, reverb_db=-18.0,
-               patterns={"A": harmony.pad(chords, degrees, style.colour, style.held, key, rng)}),
+        _Place(role="chords", id="pad", name="Pad", slot="pad", out=MUSIC, gain_db=-19.0, reverb_db=-18.0,
+               low_cut_hz=ROOTS_LOW_CUT_HZ if root_hz else PAD_LOW_CUT_HZ, patterns=held),
         _Place(role="chords", id="stabs", name="Stabs", slot="stab", out=MUSIC, gain_db=-21.0, low_cut_hz=190.0, reverb_db=-17.0,
                delay_db=-22.0, patterns=stabs, cells=form.swapped_in_second_halves(stabbing, brief.sections)),
         _Place(role="lead", id="lead", name="Voice chops" if style.lead == "voice" else "Lead", slot="lead", out=MUSIC,
                gain_db=-17.0, low_cut_hz=220.0, reverb_db=-15.0, delay_db=-15.0,
-               patterns={"A": leads[0], "B": leads[1], form.HALVED: hooks.halved(leads[0])}),
+               patterns={"A": leads[0], "B": leads[1], form.CALM: hooks.halved(leads[0])}),
+        *_atmosphere(brief),
     ]  # fmt: skip
+
+
+def _atmosphere(brief: Brief) -> list[_Place]:
+    """Air over all but the drops, which have hats and sweeps enough: held sounds alone leave the highs of a breakdown empty."""
+    cells = form.outside_drops(brief.sections)
+    whole = Pattern(PHRASE_BARS, (Note(0, PHRASE_BARS * BAR, ANY_MIDI, 1.0),))
+    place = _Place(role="noise", id="atmosphere", name="Atmosphere", slot="atmosphere", out=MUSIC, gain_db=-24.0, low_cut_hz=250.0,
+                   patterns={"A": whole}, cells=cells)  # fmt: skip
+    return [place] if any(c.on for c in cells) else []
+
+
+def _root_hz(survey: Survey) -> float:
+    """The third octave in which the reference's breakdowns have a root under their chords while no bass plays, Hz; 0 where none
+    has."""
+    breakdowns = [
+        k for k, s in enumerate(survey.sections) if s.label == "breakdown" and not form.played(survey, "bass", s, s.bars)[0]
+    ]
+    levels = [dict(zip(survey.spectrum.centers_hz, survey.spectrum.per_section[k].level_db)) for k in breakdowns]
+    lows = [{hz: x for hz, x in row.items() if ROOTS_HZ[0] <= hz <= ROOTS_HZ[1]} for row in levels]
+    heard = [low for low, row in zip(lows, levels) if max(low.values()) >= max(row.values()) - ROOT_UNDER_DB]
+    return max(heard[0], key=lambda hz: sum(low[hz] for low in heard)) if heard else 0.0
 
 
 def _basses(brief: Brief, degrees: Degrees, sounds: dict[str, Sound], rng: random.Random) -> list[_Place]:

@@ -241,6 +241,7 @@ _TABLE: dict[str, tuple[tuple[str, str, str, Sound], ...]] = {
         ("Quick ebb", "fall", "bright fast", _drum("fall", from_hz=700, to_hz=15_000, curve=3.2)),
         ("Climbing saw", "riser", "tonal tense", _synth(w1="saw", v1=5, d1=18, sp1=0.9, l1=0.5, f1="high-pass 12", hz1=300, e1=(600, 200, 1, 60), e3=(8000, 200, 1, 50), env3_attack_curve=-0.6, mods=(("envelope 3", "pitch_semitones", 24), ("envelope 3", CUT, 2.0)))),
         ("Hiss bed", "bed", "noise bed", _synth(l1=0, noise=0.5, colour="pink", f1="band-pass", hz1=3000, res1=0.0, e1=(300, 200, 1, 600), r1="4 bars", song1=1, mods=(("lfo 1", CUT, 0.7),))),
+        ("Open deck", "bed", "plain air", _synth(l1=0, noise=0.6, colour="brown", f1="low-pass 12", hz1=9000, f2="high-pass 12", hz2=120, e1=(400, 200, 1, 900), r1="4 bars", song1=1, mods=(("lfo 1", CUT, 0.5), ("lfo 1", "level_db", 1.5)))),
         ("Surf bed", "bed", "slow waves", _synth(l1=0, noise=0.6, colour="brown", f1="low-pass 12", hz1=2200, f2="high-pass 12", hz2=150, e1=(500, 200, 1, 900), r1="2 bars", song1=1, mods=(("lfo 1", CUT, 1.4), ("lfo 1", "level_db", 5)))),
         ("Carrier wave", "bed", "radio drone", _synth(w1="sine", l1=0.25, w2="sine", st2=1, ring=0.4, noise=0.12, colour="pink", f1="band-pass", hz1=1500, res1=0.15, e1=(200, 200, 1, 500), r1="1 bar", shape1="random", song1=1, mods=(("lfo 1", CUT, 0.8),))),
     ),
