@@ -8,7 +8,7 @@ from ersatz.core.effects.chain import spec_of
 from ersatz.core.params import Param
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import CLOSED_DB, FADER, MASTER, MOST_WIDTH, SENDS, VOICE, Strip, Target
+from ersatz.core.song.strips import CLOSED_DB, FADER, MASTER, MOST_WIDTH, SEND_HIGH_DB, SENDS, VOICE, Strip, Target
 from ersatz.core.voices import voice_of
 from ersatz.core.voices.blocks import block_of
 
@@ -20,7 +20,6 @@ STRIP_VALUES = {
         Param("mono_below_hz", "Hz", 0, 500, 0, "Mono below"),
     )
 }  # fmt: skip
-SEND_HIGH_DB = 12.0
 BLEND = Param("blend", "", 0, 1, 1, "Blend", moves="")
 
 

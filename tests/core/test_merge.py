@@ -5,7 +5,7 @@ from dataclasses import replace
 from ersatz.core.balance.merge import TakeMatch
 from ersatz.core.edits import parse_edit
 from ersatz.core.song.document import PUMP, REVERB_RETURN, EqBand, with_strip
-from ersatz.core.song.strips import Duck
+from ersatz.core.song.strips import FADER, SENDS, Automation, AutomationPoint, Duck, Send
 
 
 def matched(song):
@@ -41,6 +41,24 @@ def test_what_was_changed_stays_and_the_rest_is_matched(song):
     assert {s.levels_db for s in made.sections[1:]} == {(-1.5,)}
     assert (made.master.gain_db, made.master.eq) == (-3.0, matched(song).master.eq)
     assert made.bars == now.bars
+
+
+def test_what_is_drawn_for_a_fader_or_a_send_goes_along(song):
+    pad = song.part("pad")
+    curves = (
+        Automation(FADER, "gain_db", (AutomationPoint(0, pad.gain_db), AutomationPoint(960, pad.gain_db - 6.0))),
+        Automation(SENDS, REVERB_RETURN, (AutomationPoint(0, -18.0), AutomationPoint(960, -9.0))),
+        Automation(FADER, "pan", (AutomationPoint(0, 0.5),)),
+    )
+    drawn = with_strip(song, replace(pad, sends={REVERB_RETURN: Send(-18.0)}, automation=curves))
+    wetter = with_strip(matched(drawn), replace(matched(drawn).part("pad"), sends={REVERB_RETURN: Send(-15.0)}))
+    made = TakeMatch(drawn, wetter).apply(drawn).part("pad")
+    assert [p.value for p in made.curve(FADER, "gain_db").points] == [pad.gain_db - 2, pad.gain_db - 8]
+    assert [p.value for p in made.curve(SENDS, REVERB_RETURN).points] == [-15.0, -6.0]
+    assert made.curve(FADER, "pan").points == curves[2].points
+    # A fader that the producer moved meanwhile stays, and with it what is drawn.
+    moved = edited(drawn, "set_strip", strip="pad", name="gain_db", value=-30.0)
+    assert TakeMatch(drawn, wetter).apply(moved).part("pad").curve(FADER, "gain_db") == moved.part("pad").curve(FADER, "gain_db")
 
 
 def test_what_was_taken_out_stays_out_and_what_came_in_is_left(song):

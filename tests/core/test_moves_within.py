@@ -20,6 +20,7 @@ from ersatz.core.moves.rules import proposals
 from ersatz.core.moves.section import measure_section
 from ersatz.core.moves.within import CUT, cut_here, low_cuts, rises, variations
 from ersatz.core.song.document import SongSection
+from ersatz.core.song.strips import Automation, AutomationPoint, Effect
 from ersatz.core.survey.document import SectionSpectrum
 
 
@@ -61,6 +62,14 @@ def applied(song, edits):
 )  # fmt: skip
 def test_a_role_enters_where_it_begins_to_play_and_goes_on(presence, bars):
     assert entry_bars(presence) == bars
+
+
+def test_a_filter_stands_where_it_is_drawn_or_set_or_else_where_filters_do(pad):
+    plain, low = (Effect("sweep", params, {"kind": "high-pass 24"}, id="f") for params in ({}, {"cutoff_hz": 200.0}))
+    drawn = Automation("f", "cutoff_hz", (AutomationPoint(0, 100.0), AutomationPoint(960, 400.0)))
+    assert cut_of(replace(pad, chain=(plain,), automation=()), plain, 960) == (1.0, 1000.0)
+    assert cut_of(replace(pad, chain=(low,), automation=()), low, 960) == (1.0, 200.0)
+    assert cut_of(replace(pad, chain=(low,), automation=(drawn,)), low, 960) == (1.0, 400.0)
 
 
 def test_a_cut_of_one_section_leaves_every_other_bar_as_it_was(song, place, pad, cache):

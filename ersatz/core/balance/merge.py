@@ -1,7 +1,8 @@
 """A matched draft brought to the song as it stands by then: matching takes a while, and the draft is heard and changed meanwhile.
 
 Method: a merge of three (the draft as it was, matched, and the song as it stands), value by value of what matching sets (match.py).
-A value that the producer has changed meanwhile stays; what was taken out stays out.
+A value that the producer has changed meanwhile stays; what was taken out stays out. What is drawn for a fader
+or a send that matching moved goes along.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from typing import ClassVar, TypeVar
 
 from ersatz.core.song.document import Song, with_each
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import AnyStrip
+from ersatz.core.song.strips import AnyStrip, drawn_along
 
 Thing = TypeVar("Thing")
 #: What matching sets of every strip and of the master.
@@ -48,7 +49,7 @@ class TakeMatch:
         def at_level(strip: AnyStrip) -> AnyStrip:
             known = strip.id in before and strip.id in after
             fields = OF_STRIPS + (OF_PARTS if isinstance(strip, Part) else ())
-            return _merged(strip, before[strip.id], after[strip.id], fields) if known else strip
+            return drawn_along(strip, _merged(strip, before[strip.id], after[strip.id], fields)) if known else strip
 
         return with_each(merged, at_level)
 

@@ -17,10 +17,9 @@ from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.gap.details import BETWEEN_DB, HEARD, SILENT_BETWEEN_DB
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song, with_each
-from ersatz.core.song.strips import CLOSED_DB, MASTER, AnyStrip
+from ersatz.core.song.strips import CLOSED_DB, MASTER, SEND_HIGH_DB, AnyStrip, with_send
 from ersatz.core.survey.document import StereoBand, Survey
 from ersatz.core.survey.spectrum import bands_of_samples, between_db
-from ersatz.core.targets import SEND_HIGH_DB
 
 REVERB = "reverb"
 #: So far the sends may be moved, in steps, dB; lows are kept dry.
@@ -78,4 +77,4 @@ def _sent(strip: AnyStrip, to: str, by_db: float) -> AnyStrip:
     if send is None or send.db <= CLOSED_DB:
         return strip
     db = round(float(np.clip(send.db + by_db, CLOSED_DB + 1, SEND_HIGH_DB)), 2)
-    return replace(strip, sends={**strip.sends, to: replace(send, db=db)})
+    return with_send(strip, to, replace(send, db=db))

@@ -25,16 +25,18 @@ from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import (
     CLOSED_DB,
     MASTER,
+    SEND_HIGH_DB,
     SENDS,
     AnyStrip,
     Modulator,
     Send,
     Strip,
+    drawn_along,
     ducked,
     kept_automation,
     with_fader,
 )
-from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES, value_of, values_of
+from ersatz.core.targets import STRIP_VALUES, value_of, values_of
 from ersatz.core.voices.modulation import SYNCED_BEATS
 from ersatz.core.words import minus
 
@@ -120,7 +122,7 @@ class SetSend:
         if to.id not in sends and not isinstance(strip, Part):
             # A bus sends where it is wired to; its curve would wire it on.
             curves = tuple(c for c in curves if (c.device, c.param) != (SENDS, to.id))
-        return _rewired(song, replace(strip, sends=sends, automation=curves), to)
+        return _rewired(song, drawn_along(strip, replace(strip, sends=sends, automation=curves)), to)
 
     def sentence(self, song: Song) -> str:
         name, to = strip_of(song, self.strip).name, strip_of(song, self.to).name

@@ -124,7 +124,7 @@ def _swept_db(mix: SectionMix, song: Song, name: str) -> np.ndarray:
 def cut_of(part: Part, effect: Effect, tick: float) -> tuple[float, float]:
     """How far a filter of a part is blended in at a tick, 0..1, and where its corner is, Hz."""
     at = np.array([tick])
-    stands = {"blend": effect.blend, "cutoff_hz": effect.params["cutoff_hz"]}
+    stands = {"blend": effect.blend, "cutoff_hz": settings_of(effect).flat("cutoff_hz")}
     curves = {name: part.curve(effect.id, name) for name in stands}
     blend, corner = (float(values_at(c, at)[0]) if (c := curves[name]) is not None else stands[name] for name in stands)
     return blend, corner

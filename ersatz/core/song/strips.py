@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from itertools import count
+from math import inf
 from typing import Annotated, Literal, TypeVar
 
 from ersatz.core.serial import Most, Within
@@ -18,8 +19,8 @@ from ersatz.core.song.bounds import Curve, Decibels, Depth, Hertz, Id, Name, See
 MASTER = "master"
 #: Devices of a strip that are no effects: its fader, its sends, a part's voice.
 FADER, SENDS, VOICE = "fader", "sends", "voice"
-#: A send at this level or under is closed.
-CLOSED_DB = -60.0
+#: A send at this level or under is closed; none is higher than that.
+CLOSED_DB, SEND_HIGH_DB = -60.0, 12.0
 MOST_WIDTH = 2.0
 #: Option of an effect that adds to its input: only what is added is let through, as on a return.
 NO_DRY = "taken out"
@@ -209,11 +210,30 @@ def sending(levels_db: dict[str, float]) -> dict[str, Send]:
 
 def with_fader(strip: AnyStrip, gain_db: float) -> AnyStrip:
     """A strip with its fader elsewhere, and what is drawn for the fader as much higher or lower."""
-    by = gain_db - strip.gain_db
-    return replace(strip, gain_db=round(gain_db, 3), automation=tuple(_higher(a, by) for a in strip.automation))
+    return drawn_along(strip, replace(strip, gain_db=round(gain_db, 3)))
 
 
-def _higher(curve: Automation, by_db: float) -> Automation:
-    if (curve.device, curve.param) != (FADER, "gain_db"):
+def with_send(strip: AnyStrip, to: str, send: Send) -> AnyStrip:
+    """A strip with a send, and what is drawn for a send that it had as much higher or lower."""
+    return drawn_along(strip, replace(strip, sends={**strip.sends, to: send}))
+
+
+def drawn_along(was: Strip, strip: AnyStrip) -> AnyStrip:
+    """A strip whose fader and sends stand elsewhere than they did, with what is drawn for these moved as far."""
+
+    def moved(curve: Automation) -> Automation:
+        if (curve.device, curve.param) == (FADER, "gain_db"):
+            return _higher(curve, strip.gain_db - was.gain_db, (-inf, inf))
+        if curve.device == SENDS and curve.param in was.sends and curve.param in strip.sends:
+            by = strip.sends[curve.param].db - was.sends[curve.param].db
+            return _higher(curve, by, (CLOSED_DB, SEND_HIGH_DB))
         return curve
-    return replace(curve, points=tuple(replace(p, value=round(p.value + by_db, 4)) for p in curve.points))
+
+    return replace(strip, automation=tuple(map(moved, strip.automation)))
+
+
+def _higher(curve: Automation, by_db: float, within: tuple[float, float]) -> Automation:
+    low, high = within
+    if not by_db:
+        return curve
+    return replace(curve, points=tuple(replace(p, value=round(min(max(p.value + by_db, low), high), 4)) for p in curve.points))

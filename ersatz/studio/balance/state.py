@@ -17,8 +17,8 @@ from ersatz.core.gap.plans import counterparts
 from ersatz.core.mixdown.render import HEADROOM_DB
 from ersatz.core.song.document import DuckCurve, EqBand, Master, Song
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import MASTER, Duck, Send, Strip
-from ersatz.core.targets import SEND_HIGH_DB, STRIP_VALUES
+from ersatz.core.song.strips import MASTER, SEND_HIGH_DB, Duck, Send, Strip
+from ersatz.core.targets import STRIP_VALUES
 from ersatz.studio.models import Remake, Revision
 from ersatz.studio.shared.chains import ChainChoice, chains_for
 from ersatz.studio.shared.edit import Steps, shown_on, steps
