@@ -19,9 +19,10 @@ from ersatz.core.moves.readings import entry_bars, readings
 from ersatz.core.moves.rules import proposals
 from ersatz.core.moves.section import measure_section
 from ersatz.core.moves.within import CUT, cut_here, low_cuts, rises, variations
-from ersatz.core.song.document import SongSection
+from ersatz.core.song.document import SongSection, with_strip
 from ersatz.core.song.strips import Automation, AutomationPoint, Effect
 from ersatz.core.survey.document import SectionSpectrum
+from ersatz.core.voices import library
 
 
 @pytest.fixture(scope="module")
@@ -62,6 +63,16 @@ def applied(song, edits):
 )  # fmt: skip
 def test_a_role_enters_where_it_begins_to_play_and_goes_on(presence, bars):
     assert entry_bars(presence) == bars
+
+
+def test_what_lies_under_everything_is_no_noise_on_top(song, place, cache, club_survey):
+    quiet = replace(club_survey, sections=tuple(replace(s, presence={**s.presence, "noise": 0.0}) for s in club_survey.sections))
+    plain = replace(song, parts=tuple(p for p in song.parts if p.role == "kick" or p.id == "atmosphere"))
+    risen = with_strip(plain, replace(plain.part("atmosphere"), sound=library.sound("Rising fog")))
+    for made, said in ((plain, False), (risen, True)):
+        found = readings(measure_section(made, Mixdown(made, cache), place, place), quiet)
+        assert ("Plays: noise" in found) == said
+    assert found["Plays: noise"].difference == 1
 
 
 def test_a_filter_stands_where_it_is_drawn_or_set_or_else_where_filters_do(pad):

@@ -31,6 +31,7 @@ from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Cell
 from ersatz.core.survey.document import ROLES, SHORT_TERM_S, StereoBand, Survey
 from ersatz.core.target.document import in_balance
+from ersatz.core.voices.library import BED, kind_of
 
 #: Differences further than this many tolerances count little more: one figure doesn't decide alone.
 MOST_TOLERANCES, BEYOND = 3.0, 0.2
@@ -138,10 +139,10 @@ def _their_lufs(survey: Survey, section: int, bars: int) -> float:
 
 
 def _roles(mix: SectionMix, survey: Survey) -> Iterator[Reading]:
-    """Roles that one side has here and the other hasn't."""
+    """Roles that one side has here and the other hasn't. What lies under everything isn't the noise on top that a survey hears."""
     theirs = survey.sections[mix.theirs].presence
     for role in ROLES:
-        parts = [p for p in mix.song.parts if p.role == role and p.patterns and not p.mute]
+        parts = [p for p in mix.song.parts if p.role == role and p.patterns and not p.mute and kind_of(p.sound, role) != BED]
         cells = [c for p in parts if (c := p.cell(mix.section.id)) is not None]
         plays = any(c.on for c in cells)
         if not parts or RESTS < theirs[role] < PLAYS:

@@ -285,6 +285,8 @@ def sound(name: str, **params: float) -> Sound:
     return replace(found, params={**found.params, **params}) if params else found
 
 
+#: The kind of what lies under everything.
+BED = "bed"
 #: Voices whose every sound is of one kind.
 _KIND_OF_VOICE = {"kick": "kick", "clap": "clap", "snare": "snare", "shaker": "shaker", "rim": "rim", "tom": "tom",
                   "noise-hit": "noise hit", "riser": "riser", "fall": "fall", "impact": "impact"}  # fmt: skip
