@@ -58,6 +58,8 @@ class Track:
         self._beats: dict[tuple[float | None, int | None], Beat] = {}
         self._ground: tuple[BarGrid, Ground] | None = None
         pool = ThreadPoolExecutor(2)
+        # The tempo waits for these.
+        pool.submit(lambda: self.shared.semitones)
         self._powers = pool.submit(fast_powers, self.shared)
         self._loudness = pool.submit(_measure_loudness, audio)
         self._resonances = pool.submit(find_resonances, self.shared)
