@@ -93,6 +93,13 @@ def test_a_tune_is_stated_repeated_answered_and_closed(made):
     assert last.tick // BAR < PHRASE_BARS - 1 or last.midi % 12 == root
 
 
+def test_a_tune_closes_on_the_root_wherever_its_contour_would_lead():
+    """One bell in a thousand went elsewhere."""
+    key, degrees = Key("C", "major"), (0, 5, 3, 4)
+    last = [hook("bell", key, degrees, LOW, random.Random(seed)).notes[-1] for seed in range(1000)]
+    assert {n.midi % 12 for n in last if n.tick // BAR == PHRASE_BARS - 1} == {7}
+
+
 @given(hooks(TUNES))
 def test_there_is_one_climax_and_room_to_breathe(made):
     _, _, _, pattern = made

@@ -221,7 +221,7 @@ def _path(rhythm: Rhythm, contour: list[int], chords: list[Chord], closes: bool,
             cost = cost + np.where(np.isin(pitches, tones), 0.0, HELD_OUTSIDE)
         cost = cost + np.where((pitches >= CLIMAX) == (i == peak), 0.0, NEVER)
         if closes and i == len(rhythm) - 1:
-            cost = cost + np.where((pitches - chord.root) % 7 == 0, 0.0, OUTSIDE)
+            cost = cost + np.where((pitches - chord.root) % 7 == 0, 0.0, NEVER)
         if i == 0:
             total = total + cost
             continue

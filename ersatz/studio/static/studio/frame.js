@@ -124,7 +124,10 @@ for (const element of /** @type {NodeListOf<HTMLElement>} */ (document.querySele
     if (!element.dataset.reload) return;
     // Not while something is under way on the page.
     while (isSaving()) await new Promise((resolve) => setTimeout(resolve, 500));
-    if (job.state === "done" || document.body.dataset.page === "plan") location.assign(element.dataset.reload);
-    else element.textContent = job.message;
+    if (job.state === "done" || document.body.dataset.page === "plan") {
+      // What is pressed while the next page is on its way would be lost.
+      document.body.inert = true;
+      location.assign(element.dataset.reload);
+    } else element.textContent = job.message;
   });
 }
