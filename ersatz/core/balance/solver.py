@@ -46,7 +46,7 @@ RIDGE_FADER, RIDGE_EQ, RIDGE_CELL = 0.25, 0.55, 0.7
 #: What all bells of a part do alike is the fader's business.
 BROAD = 4.0
 #: A section that is a dB too loud against the loudest is as bad as so many bands.
-STANDS = 1.0
+STANDS = 3.0
 #: Bells and section levels under this aren't heard and are left out.
 LEAST_EQ_DB, LEAST_CELL_DB = 0.7, 0.5
 #: A solution that comes nearer by less than this in the mean is left.
