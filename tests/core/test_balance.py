@@ -434,6 +434,20 @@ def test_one_section_alone_leaves_the_master(balanced, club_survey, cache, drop)
     assert off_db(solved, club_survey, cache, drop) < off_db(spoiled, club_survey, cache, drop)
 
 
+def test_a_song_without_the_references_main_section_is_balanced_by_what_it_has(balanced, club_survey, cache):
+    spoiled, _ = balanced
+    first = spoiled.sections[0]
+    parts = tuple(replace(p, cells=tuple(c for c in p.cells if c.section == first.id)) for p in spoiled.parts)
+    alone = replace(spoiled, parts=parts, sections=(first,), transitions=())
+    solved = balance_song(alone, club_survey, cache=cache)
+    assert all(np.isfinite(b.gain_db) for b in solved.master.eq) and any(b.gain_db for b in solved.master.eq)
+    # Of one that shares no section with it the loudness alone is brought there.
+    strange = replace(alone, sections=(replace(first, label="bridge"),), master=replace(alone.master, gain_db=-30.0))
+    solved = balance_song(strange, club_survey, cache=cache)
+    assert solved.master.gain_db > -25.0
+    assert replace(solved, master=replace(solved.master, gain_db=strange.master.gain_db)) == strange
+
+
 def test_what_was_changed_is_said_strip_by_strip(song):
     moved = with_strip(song, replace(song.part("pad"), gain_db=song.part("pad").gain_db - 2.5, duck=ducked(PUMP, 9.0)))
     moved = with_strip(moved, replace(moved.part("bass"), chain=(Effect("eq", {"band1_hz": 90.0, "band1_db": 3.0},

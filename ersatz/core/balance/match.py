@@ -22,10 +22,10 @@ from ersatz.core.balance.lanes import measured_bars, spread_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
-from ersatz.core.balance.solver import inside, measure_powers, solve_strips
+from ersatz.core.balance.solver import SILENT, inside, measure_powers, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
-from ersatz.core.gap.plans import counterparts
+from ersatz.core.gap.plans import compared_first, counterparts
 from ersatz.core.loudness import integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -40,7 +40,7 @@ from ersatz.core.threads import one_thread_of_algebra
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
 BELL_Q = 1.9
 #: So many bars of each section say what is left over; a band's share of it, dB, so that one that no bell fills moves nothing.
-MASTER_BARS, MOST_OFF_DB, EMPTY_DB = 16, 6.0, 55.0
+MASTER_BARS, MOST_OFF_DB, MASTER_EMPTY_DB = 16, 6.0, 55.0
 #: Of what is left over in the main section, the rest that of all others.
 MAIN_SHARE = 0.65
 #: What the master may do of what the strips can't, and the level of a phrase, dB.
@@ -93,8 +93,6 @@ def balance_song(
     def render(song: Song) -> Mixdown:
         return Mixdown(song, kept, samples)
 
-    main = survey.main_section()
-
     def at(phase: str, begin: float, end: float) -> Step:
         """Progress of a phase, told all along: what it raises ends the work within a moment."""
         progress(phase, begin)
@@ -105,16 +103,21 @@ def balance_song(
     if alone:
         progress("levels and EQ of parts", 1.0)
         return song
-    unlocked = song
+    unlocked, compared = song, compared_first(song, survey)
+    if compared is None:
+        # Nothing but loudness is left to compare.
+        song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.25, 1.0))
+        return unlocked if song.master.id in locked else song
+    mine, main = compared
     song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
-    first, last = measured_bars(song, main)
+    first, last = measured_bars(song, mine)
     song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.3, 0.34))
     # Room widens: it stands first.
-    song = _solve_width(song, survey, main, render, at("width", 0.34, 0.37))
-    song = _section_levels(song, survey, main, render, at("section levels", 0.37, 0.5))
+    song = _solve_width(song, survey, mine, render, at("width", 0.34, 0.37))
+    song = _section_levels(song, survey, compared, render, at("section levels", 0.37, 0.5))
     # Near enough for what follows to be judged by; it is solved once more at the end.
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65), ROUGHLY_LU)
-    song = _solve_ducking(song, survey, render, at("ducking", 0.65, 0.85))
+    song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0))
     return with_each(song, lambda strip: _as_it_was(strip, unlocked) if strip.id in locked else strip)
@@ -160,36 +163,38 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
 
 
 def _residual(song: Song, survey: Survey, main: int, render: Render, step: Step, finished: bool = False) -> np.ndarray:
-    """Reference less remake per band, the overall difference taken out, of the mix or the finished one: the main section's and, as
-    much as it, the mean of all others'; NaN in bands that the main section has nothing in."""
+    """Reference less remake per band, the overall difference taken out, of the mix or the finished one: MAIN_SHARE of the main
+    section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
     mixdown, theirs = render(song), counterparts(song, survey)
     samples = mixdown.samples if finished else mixdown.mix
     found: dict[int, np.ndarray] = {}
     for place, (_, section) in enumerate(song.placed()):
+        step((place + 1) / len(song.sections))
         if section.id not in theirs:
             continue
         spans = [mixdown.bar_range(first, last) for first, last in spread_bars(song, place, MASTER_BARS)]
         power = np.mean([bands.band_power(samples(start, stop), RATE_HZ) for start, stop in spans], axis=0)
+        if power.sum() <= SILENT:
+            continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
-        known = inside() & (target > target.max() - EMPTY_DB)
-        off = target - bands.relative_db(power)
-        off = np.where(known, off - off[known].mean(), np.nan)
-        found[place] = np.clip(off, -MOST_OFF_DB, MOST_OFF_DB)
-        step((place + 1) / len(song.sections))
-    others = [row for place, row in found.items() if place != main]
-    if not others:
-        return found[main]
-    return np.asarray(MAIN_SHARE * found[main] + (1 - MAIN_SHARE) * np.nan_to_num(others).mean(axis=0))
+        known = inside() & (target > target.max() - MASTER_EMPTY_DB)
+        off = np.where(known, target - bands.relative_db(power), np.nan)
+        found[theirs[section.id]] = np.clip(off - np.nanmean(off), -MOST_OFF_DB, MOST_OFF_DB)
+    own = found.pop(main, None)
+    others = np.nan_to_num(list(found.values())).mean(axis=0) if found else None
+    if own is None or others is None:
+        return next((row for row in (own, others) if row is not None), np.full(bands.BANDS, np.nan))
+    return np.asarray(MAIN_SHARE * own + (1 - MAIN_SHARE) * others)
 
 
 def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
     return _with_bells(song, _bells_for(_residual(song, survey, main, render, step)))
 
 
-def _solve_width(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
+def _solve_width(song: Song, survey: Survey, mine: int, render: Render, step: Step) -> Song:
     """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
     mixdown = render(song)
-    start, stop = _section_range(song, main, mixdown)
+    start, stop = _section_range(song, mine, mixdown)
     x = mixdown.mix(start, stop, step)
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
@@ -215,9 +220,11 @@ def _trim_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) 
     return _with_bells(song, np.array([b.gain_db for b in song.master.eq]) + _bells_for(residual))
 
 
-def _section_levels(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
-    """Levels per phrase, so that the phrases stand to the main section as the reference's do."""
-    song = _roughly_loud(song, survey, render, step)
+def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], render: Render, step: Step) -> Song:
+    """Levels per phrase, so that the phrases stand to the section that is compared first as the reference's do; sections that the
+    reference hasn't stay."""
+    mine, main = compared
+    song = _roughly_loud(song, survey, compared, render, step)
     mixdown = render(song)
     mix = mixdown.mix(0, mixdown.frames, step)
     toned = mixdown.toned(mix, song.master, step)
@@ -226,17 +233,23 @@ def _section_levels(song: Song, survey: Survey, main: int, render: Render, step:
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
     their_t = np.array([s.t_s for s in survey.loudness.short_term])
     theirs = np.array([s.lufs for s in survey.loudness.short_term])
-    grid = survey.tempo.grid
+    grid, known = survey.tempo.grid, counterparts(song, survey)
     base = _phrase_lufs(theirs, their_t, survey.sections[main].start_s, survey.sections[main].end_s)
     placed = list(song.placed())
-    first, section = placed[main]
+    first, section = placed[mine]
     own_base = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(first), song.grid.seconds_of_bar(first + section.bars))
     sections = []
     for bar, section in placed:
-        levels = []
+        if section.id not in known:
+            sections.append(section)
+            continue
+        there, levels = survey.sections[known[section.id]], []
         for phrase in range(0, section.bars, PHRASE_BARS):
             a, b = bar + phrase, bar + min(phrase + PHRASE_BARS, section.bars)
-            wanted = _phrase_lufs(theirs, their_t, grid.seconds_of_bar(a), grid.seconds_of_bar(b)) - base
+            # A section that is longer here goes on as the reference's ends.
+            at = there.start_bar + min(phrase, max(0, there.bars - PHRASE_BARS))
+            end = min(at + b - a, there.end_bar)
+            wanted = _phrase_lufs(theirs, their_t, grid.seconds_of_bar(at), grid.seconds_of_bar(end)) - base
             has = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(a), song.grid.seconds_of_bar(b)) - own_base
             move = wanted - has if has > -45 and wanted > -45 else 0.0
             # What was measured plays at the level that the phrase has already.
@@ -253,12 +266,12 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
     return float(10 * np.log10(np.mean(10 ** (lufs[inside] / 10))))
 
 
-def _roughly_loud(song: Song, survey: Survey, render: Render, step: Step) -> Song:
-    """Master gain from the unmastered loudness of the main section: near enough to judge sections by."""
-    mixdown = render(song)
-    start, stop = _section_range(song, survey.main_section(), mixdown)
+def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], render: Render, step: Step) -> Song:
+    """Master gain from the unmastered loudness of the section that is compared first: near enough to judge sections by."""
+    mixdown, (mine, main) = render(song), compared
+    start, stop = _section_range(song, mine, mixdown)
     own = integrated_lufs(step_energy(mixdown.mix(start, stop, step), RATE_HZ))
-    return _with_master_fader(song, survey.sections[survey.main_section()].loudness_lufs - own)
+    return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 
 
 def _solve_loudness(
@@ -281,13 +294,13 @@ def _with_master_fader(song: Song, gain_db: float) -> Song:
     return replace(song, master=with_fader(song.master, gain_db))
 
 
-def _solve_ducking(song: Song, survey: Survey, render: Render, step: Step) -> Song:
+def _solve_ducking(song: Song, survey: Survey, mine: int, render: Render, step: Step) -> Song:
     """Depth and release brought to the reference's: what ducking does to the sustained parts together, each to its own share, is
     measured (pumping.py) and the depths and the curve's way back are corrected by it."""
     wanted, pump = survey.pump, song.curve(PUMP)
     if wanted.depth_db <= 0 or pump is None:
         return song
-    first, last = measured_bars(song, survey.main_section(), DROP_BARS)
+    first, last = measured_bars(song, mine, DROP_BARS)
     for turn in range(MOST_TURNS):
         step(turn / MOST_TURNS)
         own = measure_ducked(song, render(song), first, last)

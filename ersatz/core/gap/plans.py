@@ -33,6 +33,18 @@ def counterparts(song: Song, survey: Survey) -> dict[str, int]:
     return {song.sections[mine].id: i for i, mine in enumerate(found) if mine is not None}
 
 
+def compared_first(song: Song, survey: Survey) -> tuple[int, int] | None:
+    """Places, in the song's plan and in the reference's, of the reference's main section where the song has its counterpart, else
+    of the longest section that both have; None where they share none."""
+    known = counterparts(song, survey)
+    shared = {known[s.id]: mine for mine, s in enumerate(song.sections) if s.id in known}
+    if not shared:
+        return None
+    main = survey.main_section()
+    theirs = main if main in shared else max(shared, key=lambda i: song.sections[shared[i]].bars)
+    return shared[theirs], theirs
+
+
 def plan_differences(song: Song, survey: Survey) -> list[PlanDifference]:
     """One for each section of the song in order, then the reference's sections that the song lacks."""
     known = counterparts(song, survey)
