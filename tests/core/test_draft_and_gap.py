@@ -21,6 +21,7 @@ from ersatz.core.pitch import Key
 from ersatz.core.song.document import PUMP
 from ersatz.core.styles import STYLES, choose_style
 from ersatz.core.survey.document import Event
+from tests.surveys import of_sections
 
 # What its tests share is made once.
 pytestmark = pytest.mark.xdist_group("draft_and_gap")
@@ -144,18 +145,6 @@ def test_how_empty_an_empty_band_is_makes_no_difference(club_survey):
     place = club_survey.main_section()
     assert np.abs(spectrum_difference(empty, emptier, place, place)).max() < 1e-9
     assert spectrum_difference(empty, full, place, place)[4] > 15
-
-
-def of_sections(survey, *labels, events=()):
-    """The survey with its first section over and over, under these labels."""
-    first = survey.sections[0]
-    parts = [replace(first, label=label, start_bar=1 + i * first.bars) for i, label in enumerate(labels)]
-    drums = replace(survey.drums, patterns=tuple(replace(survey.drums.patterns[0], section=i) for i in range(len(labels))))
-    spectrum = replace(survey.spectrum, per_section=survey.spectrum.per_section[:1] * len(labels))
-    return replace(
-        survey, sections=tuple(parts), drums=drums, spectrum=spectrum, pump=replace(survey.pump, active_sections=()),
-        events=tuple(events), changes=(),
-    )  # fmt: skip
 
 
 def joints(song, kind):

@@ -13,24 +13,17 @@ from ersatz.core.draft.movement import EDGE_DB, MOST_UNDER_DB, edges_hz
 from ersatz.core.draft.parts import PAD_LOW_CUT_HZ, ROOTS_LOW_CUT_HZ
 from ersatz.core.draft.patterns import BAR
 from ersatz.core.survey.document import SectionSpectrum
+from tests.surveys import of_sections
 
 HZ = np.array(NOMINAL_HZ, float)
 SLOPE = -10 - 2.0 * np.log2(HZ / 100)
 
 
 def of_labels(survey, *labels):
-    """The survey with its first section over and over, under these labels, its energy level, and no events."""
-    first = survey.sections[0]
-    sections = tuple(replace(first, label=label, start_bar=1 + i * first.bars) for i, label in enumerate(labels))
-    drums = replace(survey.drums, patterns=tuple(replace(survey.drums.patterns[0], section=i) for i in range(len(labels))))
+    """Sections of an even level and a plain slope, under these labels."""
     level = tuple([-6.0] * len(survey.energy.full_db))
-    return with_levels(
-        replace(
-            survey, sections=sections, drums=drums, pump=replace(survey.pump, active_sections=()), events=(), changes=(),
-            energy=replace(survey.energy, full_db=level),
-        ),
-        *([SLOPE] * len(labels)),
-    )  # fmt: skip
+    even = replace(of_sections(survey, *labels), energy=replace(survey.energy, full_db=level))
+    return with_levels(even, *([SLOPE] * len(labels)))
 
 
 def with_levels(survey, *levels):

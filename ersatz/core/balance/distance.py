@@ -69,7 +69,7 @@ class Distance:
         each, power = self._powers(x)
         level = 10 * np.log10(power + self._floor(power))
         through = self._through(each, power)[0]
-        total = 10 * np.log10((power * self.hearing).sum(axis=1) + TINY) + self.behind
+        total = self._loudness(power)
         return np.concatenate([
             self._centred((level - self.targets) * self.weight).ravel(), (total - total.max() - self.loud) * self.stands,
             self.audible.worth * np.maximum(self.audible.over_db - through, 0.0), self.ridge @ x,
@@ -78,11 +78,11 @@ class Distance:
     def jacobian(self, x: np.ndarray) -> np.ndarray:
         """Derivatives of the residuals by the unknowns, shape (residuals, size)."""
         each, power = self._powers(x)
-        rows, totals = [], []
+        filled, rows, totals = power + self._floor(power), [], []
         for n in range(len(power)):
-            share, loudest = each[:, n] / (power[n] + self._floor(power)[n]), int(power[n].argmax())
+            share, loudest = each[:, n] / filled[n], int(power[n].argmax())
             # By gain, band by band: of the band itself, and of the loudest one, which the floor hangs on.
-            of_floor = self._ratio * each[:, n, loudest] / (power[n] + self._floor(power)[n])[:, None]
+            of_floor = self._ratio * each[:, n, loudest] / filled[n][:, None]
             by_gain = np.zeros((power.shape[1], *share.shape))
             by_gain[np.arange(len(by_gain)), :, np.arange(len(by_gain))] = share.T
             by_gain[:, :, loudest] += of_floor
@@ -91,8 +91,7 @@ class Distance:
             rows.append(weight * moved - weight * ((weight * moved).sum(axis=0) / weight.sum()))
             heard = each[:, n] * self.hearing
             totals.append(self._columns((heard / ((power[n] * self.hearing).sum() + TINY))[None], n)[0])
-        total = 10 * np.log10((power * self.hearing).sum(axis=1) + TINY) + self.behind
-        stands = (np.array(totals) - totals[int(total.argmax())]) * self.stands
+        stands = (np.array(totals) - totals[int(self._loudness(power).argmax())]) * self.stands
         return np.concatenate([*rows, stands, self._through_by(each, power), self.ridge])
 
     @property
@@ -102,6 +101,10 @@ class Distance:
     def _floor(self, power: np.ndarray) -> np.ndarray:
         """Smoothly towards what counts as empty, so that a solver can follow."""
         return np.asarray(power.max(axis=1, keepdims=True) * self._ratio + TINY)
+
+    def _loudness(self, power: np.ndarray) -> np.ndarray:
+        """Of each section, dB, behind what is added to it."""
+        return np.asarray(10 * np.log10((power * self.hearing).sum(axis=1) + TINY) + self.behind)
 
     def _centred(self, off: np.ndarray) -> np.ndarray:
         """At equal loudness."""

@@ -104,10 +104,13 @@ def balance_song(
         progress("levels and EQ of parts", 1.0)
         return song
     unlocked, compared = song, compared_first(song, survey)
+
+    def with_locked(song: Song) -> Song:
+        return with_each(song, lambda strip: _as_it_was(strip, unlocked) if strip.id in locked else strip)
+
     if compared is None:
         # Nothing but loudness is left to compare.
-        song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.25, 1.0))
-        return unlocked if song.master.id in locked else song
+        return with_locked(_solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.25, 1.0)))
     mine, main = compared
     song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
     first, last = measured_bars(song, mine)
@@ -119,8 +122,7 @@ def balance_song(
     song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65), ROUGHLY_LU)
     song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
-    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0))
-    return with_each(song, lambda strip: _as_it_was(strip, unlocked) if strip.id in locked else strip)
+    return with_locked(_solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0)))
 
 
 def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:

@@ -58,18 +58,17 @@ def moved(song: Song, survey: Survey) -> Song:
     for (bar, section), measured, spectrum in zip(song.placed(), survey.sections, survey.spectrum.per_section):
         start, end = ticks(bar), ticks(bar + section.bars)
         low_hz, high_hz = edges_hz(spectrum.level_db)
+        course = survey.energy.full_db[measured.start_bar - 1 : measured.end_bar - 1]
         if low_hz and section.label != "drop":
             cut.append(_Sweep(section.id, start, end, low_hz, low_hz))
         if section.label == "breakdown":
-            levels = _phrases_db(survey.energy.full_db[measured.start_bar - 1 : measured.end_bar - 1])
-            rides += [
-                (section.id, start + ticks(1 + PHRASE_BARS * k), min(end, start + ticks(1 + PHRASE_BARS * (k + 1))), level)
-                for k, level in enumerate(levels)
-            ]
+            for k, level in enumerate(_phrases_db(course)):
+                first, last = (ticks(bar + PHRASE_BARS * phrase) for phrase in (k, k + 1))
+                rides.append((section.id, first, min(end, last), level))
         if section.label in MOVING_LABELS and section.bars >= SHORTEST_BARS:
             at_rest = [_Sweep(section.id, start, end, high_hz, high_hz)] if high_hz else []
             closed += _sweeps(song, bar, section, measured, survey) or at_rest
-            if _rises(survey.energy.full_db[measured.start_bar - 1 : measured.end_bar - 1]):
+            if _rises(course):
                 swells.append((section.id, start, end))
     for part in song.parts:
         if part.role in MOVING_ROLES:
@@ -159,9 +158,10 @@ def _ridden(part: Part, phrases: list[tuple[int, int, float]]) -> Part:
     """With a fader that stands so many dB under its place from one tick to another, and elsewhere at it."""
     if not phrases:
         return part
-    points = [AutomationPoint(0, part.gain_db)] if phrases[0][0] else []
-    for n, (start, end, level) in enumerate(phrases):
-        points += [AutomationPoint(start, round(part.gain_db + level, 2)), AutomationPoint(end - 1, round(part.gain_db + level, 2))]
-        if n == len(phrases) - 1 or phrases[n + 1][0] > end:
-            points.append(AutomationPoint(end, part.gain_db))
-    return replace(part, automation=(*part.automation, Automation(FADER, "gain_db", tuple(points))))
+    stands = {0: part.gain_db}
+    for start, end, level in phrases:
+        under = round(part.gain_db + level, 2)
+        # A phrase that follows at once takes the place of the way back.
+        stands |= {start: under, end - 1: under, end: part.gain_db}
+    points = tuple(AutomationPoint(tick, db) for tick, db in stands.items())
+    return replace(part, automation=(*part.automation, Automation(FADER, "gain_db", points)))
