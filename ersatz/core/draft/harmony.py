@@ -148,6 +148,8 @@ def on_roots(held: Pattern, degrees: Degrees, key: Key, near_hz: float) -> Patte
     """Held chords, one a bar, with each one's root under it, near a frequency."""
     lowest = max(LOWEST_ROOT, round(hz_midi(near_hz)) - 6)
     roots = [lowest + (key.degree_midi(degree, 60) - lowest) % 12 for degree in degrees]
+    # None above the lowest that a voice may lie.
+    roots = [root if root <= LOWEST else root - 12 for root in roots]
     under = _tied([Note(bar * BAR, BAR - 10, root, 0.8) for bar, root in enumerate(roots)])
     struck = [n for n in held.notes if n.midi not in roots]
     return replace(held, notes=tuple(sorted((*struck, *under), key=lambda n: (n.tick, n.midi))))
