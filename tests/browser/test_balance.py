@@ -81,9 +81,17 @@ def test_faders_cuts_and_points_are_set_by_keyboard_and_undone(mix):
 
     # The lane in hand: its low cut steps with the arrow keys, a double click adds a point, Delete takes it out.
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
-    page.get_by_role("slider", name="Low cut of Pad").focus()
+    cut = page.get_by_role("slider", name="Low cut of Pad")
+    cut.focus()
+    said = cut.get_attribute("aria-valuetext")
     page.keyboard.press("ArrowRight")
     undo_says(page, "low cut")
+    once = cut.get_attribute("aria-valuetext")
+    # It has the focus still, also when the levels come and the lanes are drawn anew.
+    page.evaluate("window.dispatchEvent(new Event('resize'))")
+    page.keyboard.press("ArrowRight")
+    undo_says(page, "low cut")
+    assert len({said, once, cut.get_attribute("aria-valuetext")}) == 3
     picture = lane(page, "pad").locator("svg.lane-picture")
     box = picture.bounding_box()
     picture.dblclick(position={"x": box["width"] * 0.6, "y": 8})
@@ -100,6 +108,44 @@ def test_faders_cuts_and_points_are_set_by_keyboard_and_undone(mix):
     page.keyboard.press("Space")
     page.locator("#play.is-playing").wait_for()
     page.keyboard.press("Space")
+    assert not page.problems
+
+
+def test_a_handle_follows_the_pointer_all_the_way(mix):
+    page = mix
+    lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
+    cut = page.get_by_role("slider", name="Low cut of Pad")
+    box = cut.bounding_box()
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for by in (30, 60, 90):
+        page.mouse.move(x + by, y)
+        # Levels that come meanwhile draw the lanes anew.
+        page.evaluate("window.dispatchEvent(new Event('resize'))")
+    held = cut.bounding_box()
+    assert held["x"] + held["width"] / 2 == pytest.approx(x + 90, abs=3)
+    shown = cut.get_attribute("aria-valuetext")
+    page.mouse.up()
+    undo_says(page, f"low cut {shown}")
+    # Given up, it stands where it stood.
+    box = cut.bounding_box()
+    page.mouse.move(box["x"] + 6, box["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 60, box["y"] + 6, steps=3)
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    assert cut.get_attribute("aria-valuetext") == shown
+    assert not page.problems
+
+
+def test_what_is_pressed_by_key_keeps_the_focus(mix):
+    page = mix
+    lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
+    for name, then in (("Solo Pad", "Solo Pad"), ("Lock", "Locked"), ("Fold Music bus", "Unfold Music bus")):
+        page.get_by_role("button", name=name, exact=True).focus()
+        page.keyboard.press("Enter")
+        page.wait_for_function("then => [document.activeElement.ariaLabel, document.activeElement.textContent].includes(then)", arg=then)
     assert not page.problems
 
 

@@ -179,10 +179,12 @@ let measuring = 0;
 async function measure() {
   const mine = ++measuring, { first, last } = section(), { strips: of, listen } = mix.state;
   const answer = await fetch(`${listen}lanes/${first}-${last}.json`).catch(() => null);
-  if (mine !== measuring || !answer?.ok) return;
-  levels = { ...(await answer.json()), of, listen };
-  analyser.forget();
-  lanes.redraw();
+  if (mine !== measuring) return;
+  if (answer?.ok) {
+    levels = { ...(await answer.json()), of, listen };
+    analyser.forget();
+    lanes.redraw();
+  }
   // What else is to be measured waits until this is there.
   if (mine === measuring) clashes.look();
 }
@@ -199,6 +201,7 @@ function drawAll() {
 }
 
 function drawPanel() {
+  const focused = keptFocus();
   const strip = mix.find(picked) ?? mix.wanted()[0], { state } = mix;
   picked = strip.id;
   const together = state.strips.filter((s) => (s.id === strip.id || lanes.chosen.has(s.id)) && (s.kind === "part" || s.kind === "bus"));
@@ -226,6 +229,7 @@ function drawPanel() {
     load: (saved) => chain.set((effects) => [...effects, ...saved.effects]).then(() => { if (!says.textContent) says.textContent = saved.lost; }),
     copyTo: (to) => send({ kind: "copy_chain", strip: strip.id, to }),
   });
+  focused();
 }
 
 /** @param {import("./mix.js").Strip} strip */
@@ -246,6 +250,7 @@ function show(next) {
   preview.update(mix.wanted());
   byId("remake-title").textContent = next.title;
   draw();
+  clashes.changed();
   // What plays comes first: measuring renders the same bars.
   listen().then(measure);
 }
@@ -255,6 +260,7 @@ newEffect.addEventListener("change", () => { if (newEffect.value) chain.add(newE
 whichSection.addEventListener("change", () => {
   sectionId = whichSection.value;
   solver.draw(byId("solve-tools"));
+  clashes.changed();
   toSection();
   measure();
   pick(picked);

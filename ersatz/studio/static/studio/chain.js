@@ -5,6 +5,7 @@ import { drawEffect, redrawCurve } from "./curves.js";
 import { button, mark, node } from "./dom.js";
 import { fresh, minus, svgOf, text } from "./draw.js";
 import { choiceField, numberField, shown } from "./fields.js";
+import { keptFocus } from "./focus.js";
 import { tip } from "./tips.js";
 
 /** @typedef {import("./states").Effect} Effect */
@@ -60,8 +61,10 @@ export class ChainEditor {
   }
 
   draw() {
+    const focused = keptFocus();
     this.#drawList();
     this.#drawOpen();
+    focused();
   }
 
   /** What the dynamics effects take away now, dB by effect's id; nothing where nothing plays.

@@ -32,10 +32,18 @@ export function svgOf(className) {
  *  @param {SVGElement} svg
  *  @param {number | null} height */
 export function fresh(svg, height = null) {
+  const size = sized(svg, height);
+  svg.replaceChildren();
+  return size;
+}
+
+/** The same, and what is drawn in it stays.
+ *  @param {SVGElement} svg
+ *  @param {number | null} [height] */
+export function sized(svg, height = null) {
   const box = svg.getBoundingClientRect();
   const width = Math.max(60, Math.round(box.width || (svg.parentElement?.clientWidth ?? 0)));
   const tall = height ?? Math.max(30, Math.round(box.height));
-  svg.replaceChildren();
   svg.setAttribute("viewBox", `0 0 ${width} ${tall}`);
   if (height !== null) svg.setAttribute("height", String(height));
   return { width, height: tall };

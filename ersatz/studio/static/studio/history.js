@@ -2,6 +2,7 @@
 // What was done, to be gone back to; saved versions, compared by ear; and the word when another window has gone on.
 
 import { button, inputBox, node } from "./dom.js";
+import { keptFocus } from "./focus.js";
 import { isSaving } from "./saving.js";
 
 const LOOK_EVERY_MS = 20_000;
@@ -26,7 +27,7 @@ export class History {
   }
 
   draw() {
-    const { history, revision, milestones } = this.state();
+    const { history, revision, milestones } = this.state(), focused = keptFocus();
     this.list.replaceChildren(...history.map(([number, sentence]) => {
       const item = node("li");
       item.value = number;
@@ -46,6 +47,7 @@ export class History {
     form.append(name, keep);
     this.kept.replaceChildren(form, ...milestones.map((m) => this.#row(m)));
     if (!milestones.length) this.kept.append(node("p", "soft", "No versions saved yet. A saved version can be compared with the song as it is, and restored."));
+    focused();
   }
 
   /** @param {import("./states").Version} version */

@@ -5,8 +5,9 @@
 import { stripResponseDb } from "./biquads.js";
 import { HIGH, LOW, share } from "./analyser.js";
 import { button, inputBox, node } from "./dom.js";
-import { FREQUENCIES, el, fresh, minus, path, svgOf, text } from "./draw.js";
+import { FREQUENCIES, el, fresh, minus, path, sized, svgOf, text } from "./draw.js";
 import { readFigure, refuse, stepped } from "./fields.js";
+import { keptFocus } from "./focus.js";
 import { grip } from "./handle.js";
 import { tip } from "./tips.js";
 import { LIMITS } from "./vocabulary.js";
@@ -33,6 +34,16 @@ export const faderPlace = (/** @type {number} */ db) => Math.max(FADER_LOW, Math
 export const calledOf = (/** @type {{ kind: string, name: string }} */ strip) => (strip.kind === "bus" && !/bus$/i.test(strip.name) ? `${strip.name} bus` : strip.name);
 const hertz = (/** @type {number} */ at) => Math.min(HIGH, Math.max(LOW, LOW * (HIGH / LOW) ** at));
 export const saidHz = (/** @type {number} */ hz) => (hz >= 1000 ? `${(hz / 1000).toFixed(hz < 10000 ? 2 : 1)} kHz` : `${Math.round(hz)} Hz`);
+
+/** A group of a picture, made where it isn't there yet.
+ *  @param {SVGElement} svg
+ *  @param {string} name */
+function layer(svg, name) {
+  return /** @type {SVGElement | null} */ (svg.querySelector(`:scope > .${name}`)) ?? svg.appendChild(el("g", { class: name }));
+}
+
+/** Pixels of a dB in the lane in hand, which shows 18 dB up and down. */
+const perDbOf = (/** @type {number} */ height) => (height / 2 - 6) / 18;
 
 export class LaneRows {
   /** `levels()`: measured levels of the section or null, `marks()`: the clash to frame; `act`: what the hands do.
@@ -73,9 +84,11 @@ export class LaneRows {
   }
 
   draw() {
+    const focused = keptFocus();
     this.rows.clear();
     this.host.replaceChildren(this.#axis(), this.analyser.row, ...this.#ordered().map(({ strip, depth }) => this.#row(strip, depth)));
     this.redraw();
+    focused();
   }
 
   /** The pictures alone, where a value is held or levels have come. */
@@ -174,10 +187,11 @@ export class LaneRows {
    *  @param {MixLevels | null} levels */
   #drawLane(id, { svg, row }, levels) {
     const strip = this.mix.strip(id), inHand = id === this.picked;
-    const { width, height } = fresh(svg, inHand ? HAND_TALL : TALL), bottom = height - 1;
+    const { width, height } = sized(svg, inHand ? HAND_TALL : TALL), bottom = height - 1, picture = layer(svg, "picture"), hands = layer(svg, "hands");
+    picture.replaceChildren();
     row.classList.toggle("muted", strip.mute);
-    for (const [hz] of FREQUENCIES) svg.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
-    svg.append(el("line", { class: "tick", x1: 0, x2: width, y1: bottom, y2: bottom }));
+    for (const [hz] of FREQUENCIES) picture.append(el("line", { class: "grid", x1: share(hz) * width, x2: share(hz) * width, y1: 0, y2: bottom }));
+    picture.append(el("line", { class: "tick", x1: 0, x2: width, y1: bottom, y2: bottom }));
     const measured = levels?.strips[id];
     if (levels && measured) {
       const was = levels.of.find((s) => s.id === id), by = strip.mute ? -200 : strip.figures.gain_db - (was?.figures.gain_db ?? strip.figures.gain_db);
@@ -187,9 +201,15 @@ export class LaneRows {
         const moved = db + by + (was ? stripResponseDb(strip, levels.hz[i]) - stripResponseDb(was, levels.hz[i]) : 0);
         return [share(levels.hz[i]) * width, 2 + (Math.min(RANGE_DB, Math.max(0, top - moved)) / RANGE_DB) * (bottom - 2)];
       });
-      svg.append(el("path", { class: "energy", d: `${path(points)}L${points[points.length - 1][0]} ${bottom}L${points[0][0]} ${bottom}Z` }));
-    } else if (levels) svg.append(text(6, height / 2 + 4, strip.mute ? "muted" : "silent here", { class: "s" }));
-    if (inHand) this.#handles(svg, strip, width, height);
+      picture.append(el("path", { class: "energy", d: `${path(points)}L${points[points.length - 1][0]} ${bottom}L${points[0][0]} ${bottom}Z` }));
+    } else if (levels) picture.append(text(6, height / 2 + 4, strip.mute ? "muted" : "silent here", { class: "s" }));
+    if (inHand) picture.append(...this.#curve(strip, width, height));
+    // A handle that is being dragged moves itself.
+    if (hands.querySelector("[data-held]")) return;
+    const focused = keptFocus();
+    hands.replaceChildren();
+    if (inHand) this.#handles(svg, hands, strip, width, height);
+    focused();
   }
 
   /** The loudest third octave of any strip: what all lanes are drawn against.
@@ -201,24 +221,33 @@ export class LaneRows {
 
   // The lane in hand ----------------------------------------------------------------------------------------------------
 
-  /** @param {SVGSVGElement} svg
+  /** What its filters do, over a line at 0 dB.
    *  @param {Strip} strip
    *  @param {number} width
    *  @param {number} height */
-  #handles(svg, strip, width, height) {
-    const middle = height / 2, perDb = (height / 2 - 6) / 18;
+  #curve(strip, width, height) {
+    const middle = height / 2, perDb = perDbOf(height);
     const curve = Array.from({ length: 160 }, (_, i) => {
       const hz = LOW * (HIGH / LOW) ** (i / 159);
       return [(i / 159) * width, middle - Math.max(-20, Math.min(20, stripResponseDb(strip, hz))) * perDb];
     });
-    svg.append(el("line", { class: "zero", x1: 0, x2: width, y1: middle, y2: middle }), el("path", { class: "eqline", d: path(curve) }));
+    return [el("line", { class: "zero", x1: 0, x2: width, y1: middle, y2: middle }), el("path", { class: "eqline", d: path(curve) })];
+  }
+
+  /** @param {SVGSVGElement} svg
+   *  @param {SVGElement} hands  What they are put in.
+   *  @param {Strip} strip
+   *  @param {number} width
+   *  @param {number} height */
+  #handles(svg, hands, strip, width, height) {
+    const middle = height / 2, perDb = perDbOf(height);
     /** @type {At} */
     const place = (event) => {
       const box = svg.getBoundingClientRect();
       return [Math.min(1, Math.max(0, (event.clientX - box.left) / box.width)), (middle - ((event.clientY - box.top) / box.height) * height) / perDb];
     };
-    for (const cut of this.act.cutsOf(strip)) this.#cutHandle(svg, strip, cut, width, height, place);
-    for (const band of this.act.bandsOf(strip)) this.#bandHandle(svg, strip, band, width, middle, perDb, place);
+    for (const cut of this.act.cutsOf(strip)) this.#cutHandle(hands, strip, cut, width, height, place);
+    for (const band of this.act.bandsOf(strip)) this.#bandHandle(hands, strip, band, width, middle, perDb, place);
   }
 
   /** A point of the curve to take hold of.
@@ -233,26 +262,42 @@ export class LaneRows {
     return grip(shape, acts);
   }
 
-  /** @param {SVGSVGElement} svg
+  /** What a handle stands at while it is dragged, beside it and for those who hear the page.
+   *  @param {SVGElement} handle
+   *  @param {SVGTextElement} figure
+   *  @param {string} said
+   *  @param {number} x
+   *  @param {number} width */
+  #say(handle, figure, said, x, width) {
+    handle.setAttribute("aria-valuetext", said);
+    figure.textContent = said;
+    const isLeft = x > width - 110;
+    figure.setAttribute("x", String(isLeft ? x - 10 : x + 10));
+    figure.setAttribute("text-anchor", isLeft ? "end" : "start");
+  }
+
+  /** @param {SVGElement} hands
    *  @param {Strip} strip
    *  @param {Cut} cut
    *  @param {number} width
    *  @param {number} height
    *  @param {At} place */
-  #cutHandle(svg, strip, cut, width, height, place) {
+  #cutHandle(hands, strip, cut, width, height, place) {
     const name = `${cut.which === "low" ? "Low" : "High"} cut of ${calledOf(strip)}`, x = (/** @type {number} */ hz) => Math.min(width - 7, Math.max(7, share(hz) * width));
     const off = !cut.hz, at = off ? (cut.which === "low" ? LOW : HIGH) : cut.hz;
     const line = el("line", { class: "cutline", x1: x(at), x2: x(at), y1: 4, y2: height - 1 });
-    const box = el("rect", { class: `handle${off ? " off" : ""}`, x: x(at) - 6, y: 3, width: 12, height: 12 });
+    const box = el("rect", { class: `handle${off ? " off" : ""}`, x: x(at) - 6, y: 3, width: 12, height: 12, "data-handle": `${strip.id} ${cut.which} cut` });
+    const figure = text(0, 13, "", { class: "s" });
     let now = cut.hz;
     const to = (/** @type {number} */ hz) => {
       now = cut.which === "low" ? (hz <= 21 ? 0 : hz) : hz >= 19500 ? 0 : hz;
+      this.#say(box, figure, now ? saidHz(now) : "off", x(hz), width);
       line.setAttribute("x1", String(x(hz)));
       line.setAttribute("x2", String(x(hz)));
       box.setAttribute("x", String(x(hz) - 6));
       this.act.cut(strip.id, cut, now, false);
     };
-    svg.append(line, this.#grip(box, off ? "off" : saidHz(cut.hz), {
+    hands.append(line, figure, this.#grip(box, off ? "off" : saidHz(cut.hz), {
       name, move: (event) => to(hertz(place(event)[0])), done: () => this.act.cut(strip.id, cut, now, true), giveUp: () => this.act.letGo(strip.id), remove: () => this.act.cut(strip.id, cut, 0, true),
       step: (x) => {
         if (x) this.act.cut(strip.id, cut, Math.min(HIGH, Math.max(LOW + 2, at * NUDGE ** x)), true);
@@ -261,22 +306,25 @@ export class LaneRows {
     }));
   }
 
-  /** @param {SVGSVGElement} svg
+  /** @param {SVGElement} hands
    *  @param {Strip} strip
    *  @param {Band} band
    *  @param {number} width
    *  @param {number} middle
    *  @param {number} perDb
    *  @param {At} place */
-  #bandHandle(svg, strip, band, width, middle, perDb, place) {
+  #bandHandle(hands, strip, band, width, middle, perDb, place) {
     const name = `${band.kind} of ${calledOf(strip)}`, y = (/** @type {number} */ db) => middle - Math.max(-20, Math.min(20, db)) * perDb;
-    const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5 });
+    const circle = el("circle", { class: "handle", cx: share(band.hz) * width, cy: y(band.db), r: 6.5, "data-handle": `${strip.id} ${band.master ?? `${band.i} ${band.k}`}` });
+    const figure = text(0, 13, "", { class: "s" });
     let now = { hz: band.hz, db: band.db };
-    svg.append(this.#grip(circle, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
+    hands.append(figure, this.#grip(circle, `${saidHz(band.hz)}, ${band.db.toFixed(1)} dB`, {
       name,
       move: (event) => {
         const [at, db] = place(event);
         now = { hz: hertz(at), db: Math.max(-18, Math.min(18, db)) };
+        this.#say(circle, figure, `${saidHz(now.hz)}, ${minus(now.db.toFixed(1))} dB`, share(now.hz) * width, width);
+        figure.setAttribute("y", String(Math.max(13, y(now.db) - 9)));
         circle.setAttribute("cx", String(share(now.hz) * width));
         circle.setAttribute("cy", String(y(now.db)));
         this.act.band(strip.id, band, now, false);

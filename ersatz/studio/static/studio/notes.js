@@ -115,7 +115,7 @@ async function add(fields) {
 
 /** Which parts sound in the loop, and the click. */
 function hearTools() {
-  const box = byId("hear-tools"), { song } = page;
+  const box = byId("hear-tools"), { song } = page, focused = keptFocus();
   box.replaceChildren(node("b", "", "Mute and solo"));
   const own = song.pitched ? [song.part] : song.rows.map((r) => r.id);
   const put = (/** @type {() => void} */ change) => { change(); heard(); hearTools(); };
@@ -134,6 +134,7 @@ function hearTools() {
     one.append(toggle(page.muted, id, "M", `Mute ${name}`), toggle(page.soloed, id, "S", `Solo ${name}`));
     box.append(one);
   }
+  focused();
 }
 
 const isHeard = (/** @type {string} */ id) => (page.soloed.size ? page.soloed.has(id) : !page.muted.has(id));

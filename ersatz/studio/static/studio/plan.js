@@ -114,12 +114,14 @@ function automationHead() {
 }
 
 function tools() {
+  const focused = keptFocus();
   const here = placed(), section = song.sections[here];
   sectionTools(byId("section-tools"), { song, here, bar: player.position(), there: clicked, send, ask });
   transitions.tools(section);
   automation.tools(section);
   songTools(byId("song"), { song, send, redraw: tools });
   guideTools(byId("guide-tools"), { player, song, section, redraw: tools });
+  focused();
 }
 
 /** @param {import("./states").PlanState} state */

@@ -2,6 +2,7 @@
 // What a part can be given: sounds shipped and saved, heard before they are loaded, and the producer's own samples.
 
 import { button, byId, dataOf, inputById, node, selectById } from "./dom.js";
+import { keptFocus } from "./focus.js";
 import { post } from "./http.js";
 import { described, fits, soundRow } from "./soundpicker.js";
 import { variantUrl } from "./variant.js";
@@ -132,7 +133,7 @@ export class SoundLibrary {
   }
 
   #samples() {
-    const { samples } = this.browser, { sample: sha } = this.state().sound.samples;
+    const focused = keptFocus(), { samples } = this.browser, { sample: sha } = this.state().sound.samples;
     byId("samples").replaceChildren(...samples.map((s) => this.#row(s, {
       more: s.seconds < 1 ? `${Math.round(s.seconds * 1000)} ms` : `${s.seconds.toFixed(2)} s`,
       taken: s.sha === sha,
@@ -148,6 +149,7 @@ export class SoundLibrary {
       },
     })));
     byId("no-samples").hidden = samples.length > 0;
+    focused();
   }
 
   /** A loop's own tempo and key, and the ways to fit it to the song: for the sample that the part plays.

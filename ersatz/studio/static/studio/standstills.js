@@ -2,6 +2,7 @@
 // Where the song brings nothing new for too long, and changes that can be heard before they are applied.
 
 import { button, node } from "./dom.js";
+import { keptFocus } from "./focus.js";
 import { variantUrl } from "./variant.js";
 
 /** @type {string | null} */
@@ -14,7 +15,12 @@ export function standstillTools(box, { still, song, player, ask }) {
   trying = null;
   const summary = /** @type {HTMLElement} */ (box.querySelector("summary")), list = /** @type {HTMLElement} */ (box.querySelector("div"));
   summary.textContent = still.length ? `Nothing new: ${still.length} ${still.length === 1 ? "place" : "places"}` : "Something new at least every 8 bars";
-  const draw = () => list.replaceChildren(...still.map((found, i) => {
+  const draw = () => {
+    const focused = keptFocus();
+    list.replaceChildren(...still.map(section));
+    focused();
+  };
+  const section = (/** @type {typeof still[number]} */ found, /** @type {number} */ i) => {
     const one = node("section", "found");
     one.append(node("b", "", found.said));
     const go = button(`Go to bar ${found.first}`, () => player.seek(found.first - 1), "btn btn-link");
@@ -36,6 +42,6 @@ export function standstillTools(box, { still, song, player, ask }) {
       one.append(row);
     });
     return one;
-  }));
+  };
   draw();
 }

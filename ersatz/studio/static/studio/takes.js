@@ -3,6 +3,7 @@
 
 import { button, node } from "./dom.js";
 import { numberField } from "./fields.js";
+import { keptFocus } from "./focus.js";
 import { plainNote } from "./notespage.js";
 import { Pads } from "./pads.js";
 
@@ -27,7 +28,7 @@ export class Takes {
   }
 
   draw() {
-    const { page } = this, row = page.rowOf();
+    const { page } = this, row = page.rowOf(), focused = keptFocus();
     this.box.replaceChildren();
     if (!row || !page.patternOf(row)) return;
     this.pads.show({ base: this.row === row.id ? undefined : row.middle, url: `${page.song.note}${row.id}/`, key: page.song.key, pitched: page.song.pitched || row.playsPitch, slices: row.slices });
@@ -45,6 +46,7 @@ export class Takes {
       ...(this.pads.pitched ? [button("Octave −", () => this.pads.octave(-1)), button("Octave +", () => this.pads.octave(1))] : []),
       node("span", "soft", this.connected ? `MIDI: ${this.connected}` : ""),
     );
+    focused();
   }
 
   /** @param {import("./states").NoteRow} row
