@@ -145,7 +145,9 @@ def test_what_is_pressed_by_key_keeps_the_focus(mix):
     for name, then in (("Solo Pad", "Solo Pad"), ("Lock", "Locked"), ("Fold Music bus", "Unfold Music bus")):
         page.get_by_role("button", name=name, exact=True).focus()
         page.keyboard.press("Enter")
-        page.wait_for_function("then => [document.activeElement.ariaLabel, document.activeElement.textContent].includes(then)", arg=then)
+        page.wait_for_function(
+            "then => [document.activeElement.ariaLabel, document.activeElement.textContent].includes(then)", arg=then
+        )
     assert not page.problems
 
 
