@@ -16,6 +16,8 @@ export const LOW = 20, HIGH = 20000;
 export const share = (hz) => Math.log(hz / LOW) / Math.log(HIGH / LOW);
 
 const RANGE_DB = 54, CLOSED_PX = 96, OPEN_PX = 250, STEP_DB = 12;
+/** Room of a difference that is written out. */
+const SAID_PX = 54;
 /** dB per octave that the picture is turned by: music falls by about as much as the steeper ones. */
 const SLOPES = [["flat", 0], ["3 dB per octave", 3], ["4.5 dB per octave", 4.5]];
 /** What the reference is asked for by; no strip's id. */
@@ -173,7 +175,7 @@ export class Analyser {
     return [el("path", { class: "overline", "stroke-dasharray": dash, d: path(line) }), ...label(Math.max(3, Math.min(width - 90, x - 14)), Math.max(13, y - 5), this.called(strip))];
   }
 
-  /** Bands that are far off say so, one to an octave; the mean stands beside the name.
+  /** Bands that are far off say so, the farthest first, as far as there is room; the mean stands beside the name.
    *  @param {Levels} levels
    *  @param {(i: number) => number[]} at
    *  @param {number} width
@@ -181,11 +183,13 @@ export class Analyser {
   #differences({ hz, strips: { master }, reference }, at, width, isWritten) {
     /** @type {[number, number, number][]} */
     const off = reference ? master.map((db, i) => /** @type {[number, number, number]} */ ([db - reference[i], hz[i], i])).filter(([, f]) => f >= LIMITS.balanceHz[0] && f <= LIMITS.balanceHz[1]) : [];
-    let last = 0;
-    for (const [d, f, i] of off.toSorted((a, b) => Math.abs(b[0]) - Math.abs(a[0])).slice(0, 3).sort((a, b) => a[1] - b[1])) {
-      if (!isWritten || Math.abs(d) < LIMITS.regionDb || f < last * 2) continue;
-      last = f;
-      const [x, y] = at(i), said = `${d > 0 ? "+" : ""}${minus(d.toFixed(1))} dB`;
+    /** @type {number[]} */
+    const written = [];
+    for (const [d, , i] of off.toSorted((a, b) => Math.abs(b[0]) - Math.abs(a[0])).slice(0, 3)) {
+      const [x, y] = at(i);
+      if (!isWritten || Math.abs(d) < LIMITS.regionDb || written.some((other) => Math.abs(other - x) < SAID_PX)) continue;
+      written.push(x);
+      const said = `${d > 0 ? "+" : ""}${minus(d.toFixed(1))} dB`;
       this.svg.append(...label(Math.min(width - 52, x + 4), Math.max(13, d > 0 ? y - 5 : y + 16), said, { "font-weight": 600 }));
     }
     const mean = off.length ? off.reduce((sum, [d]) => sum + Math.abs(d), 0) / off.length : null;
