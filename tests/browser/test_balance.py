@@ -5,7 +5,7 @@ import pytest
 from bench import heard
 from tests.browser.conftest import WAIT_MS, choose, opened
 from tests.browser.test_journey import heard as heard_level
-from tests.browser.waits import undo_says
+from tests.browser.waits import is_saved, undo_says
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 
@@ -22,10 +22,19 @@ def mix(chromium, house):
     page.context.close()
 
 
+def middle_of(page, name):
+    """Middle of a handle, read in one go: it may be drawn anew at any moment."""
+    return page.evaluate(MIDDLE, name)
+
+
 def lane(page, strip):
     return page.locator(f"[data-strip='{strip}']")
 
 
+MIDDLE = """name => {
+  const box = document.querySelector(`[role=slider][aria-label='${name}']`).getBoundingClientRect();
+  return [box.x + box.width / 2, box.y + box.height / 2];
+}"""
 LOOP = """async ([start, end]) => {
   const { player } = await import('/static/studio/frame.js');
   player.loop = { start, end };
@@ -114,28 +123,35 @@ def test_faders_cuts_and_points_are_set_by_keyboard_and_undone(mix):
 def test_a_handle_follows_the_pointer_all_the_way(mix):
     page = mix
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()
-    cut = page.get_by_role("slider", name="Low cut of Pad")
-    box = cut.bounding_box()
-    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    name = "Low cut of Pad"
+    cut = page.get_by_role("slider", name=name)
+    cut.wait_for()
+    x, y = middle_of(page, name)
     page.mouse.move(x, y)
     page.mouse.down()
     for by in (30, 60, 90):
         page.mouse.move(x + by, y)
         # Levels that come meanwhile draw the lanes anew.
         page.evaluate("window.dispatchEvent(new Event('resize'))")
-    held = cut.bounding_box()
-    assert held["x"] + held["width"] / 2 == pytest.approx(x + 90, abs=3)
+    assert middle_of(page, name)[0] == pytest.approx(x + 90, abs=3)
     shown = cut.get_attribute("aria-valuetext")
     page.mouse.up()
     undo_says(page, f"low cut {shown}")
     # Given up, it stands where it stood.
-    box = cut.bounding_box()
-    page.mouse.move(box["x"] + 6, box["y"] + 6)
+    page.mouse.move(x + 90, y)
     page.mouse.down()
-    page.mouse.move(box["x"] - 60, box["y"] + 6, steps=3)
+    page.mouse.move(x + 30, y, steps=3)
+    assert cut.get_attribute("aria-valuetext") != shown
     page.keyboard.press("Escape")
     page.mouse.up()
     assert cut.get_attribute("aria-valuetext") == shown
+    # One that is off is taken hold of by its middle too.
+    x, y = middle_of(page, "High cut of Pad")
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 60, y, steps=3)
+    page.mouse.up()
+    undo_says(page, "high cut")
     assert not page.problems
 
 
@@ -148,6 +164,27 @@ def test_what_is_pressed_by_key_keeps_the_focus(mix):
         page.wait_for_function(
             "then => [document.activeElement.ariaLabel, document.activeElement.textContent].includes(then)", arg=then
         )
+    assert not page.problems
+
+
+def test_what_is_being_typed_is_not_drawn_over(mix):
+    page = mix
+    fader, level = page.get_by_label("Fader of Kick"), page.get_by_label("Level of Pad, dB")
+    fader.press("ArrowRight")
+    level.click(click_count=3)
+    page.keyboard.type("-9")
+    is_saved(page)
+    assert level.input_value() == "-9"
+    page.keyboard.press("Enter")
+    undo_says(page, "Pad at")
+    assert level.input_value() == "−9.0"
+    lane(page, "bus:music").locator(".lane-name").click()
+    fader.press("ArrowRight")
+    page.get_by_role("button", name="Rename", exact=True).click()
+    is_saved(page)
+    page.get_by_label("Title").fill("Chords")
+    page.keyboard.press("Enter")
+    lane(page, "bus:music").get_by_role("button", name="Chords bus", exact=True).wait_for()
     assert not page.problems
 
 

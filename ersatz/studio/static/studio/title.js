@@ -15,6 +15,7 @@ export function editTitle(place, old, keep, label = "") {
   const input = inputBox();
   Object.assign(input, { value: old, maxLength: 120 });
   input.setAttribute("aria-label", label || "Title");
+  input.dataset.editing = "";
   place.replaceChildren(input);
   input.focus();
   input.select();
