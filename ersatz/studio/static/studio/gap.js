@@ -31,7 +31,7 @@ function score() {
   const host = byId("gap-score"), node = host.querySelector("svg") ?? host.appendChild(el("svg", { role: "group", "aria-label": "Sections of both" }));
   const { width } = fresh(node, 80);
   const axis = new BarAxis(HEAD, width - 2, Math.max(gap.reference.bars, gap.remake.bars));
-  node.append(...axis.ticks(0), text(0, 37, "reference", { class: "s" }), text(0, 68, "remake", { class: "s" }));
+  node.append(...axis.ticks(0), text(0, 37, gap.corridors ? "target" : "reference", { class: "s" }), text(0, 68, "remake", { class: "s" }));
   node.append(...sectionRow(axis, gap.reference.sections, 18, 28, "ref", openSection));
   node.append(...sectionRow(axis, gap.remake.sections, 49, 28, "own"));
   // The map below has its columns on the same axis.
