@@ -155,6 +155,40 @@ def test_a_handle_follows_the_pointer_all_the_way(mix):
     assert not page.problems
 
 
+def test_a_finger_moves_what_a_mouse_moves(chromium, house):
+    page = opened(chromium, house.address, has_touch=True)
+    page.goto(f"{house.own_draft()}balance/")
+    page.locator(".lane .energy").first.wait_for()
+    touch = page.context.new_cdp_session(page)
+
+    def swipe(name, dx, dy):
+        x, y = middle_of(page, name)
+        touch.send("Input.dispatchTouchEvent", {"type": "touchStart", "touchPoints": [{"x": x, "y": y}]})
+        for k in range(1, 6):
+            at = {"x": x + dx * k / 5, "y": y + dy * k / 5}
+            touch.send("Input.dispatchTouchEvent", {"type": "touchMove", "touchPoints": [at]})
+        # Moves are given out a frame at a time.
+        page.evaluate("new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
+        moved = [b - a for a, b in zip((x, y), middle_of(page, name))]
+        touch.send("Input.dispatchTouchEvent", {"type": "touchEnd", "touchPoints": []})
+        return moved
+
+    lane(page, "pad").locator(".lane-name").tap()
+    page.get_by_role("slider", name="Low cut of Pad").wait_for()
+    lane(page, "pad").locator("svg.lane-picture").dblclick(position={"x": 260, "y": 8})
+    page.get_by_role("slider", name="bell of Pad").first.wait_for()
+    undo_says(page, "Equaliser")
+    # Up and down too, where the page itself would be scrolled.
+    assert swipe("bell of Pad", 20, 14) == pytest.approx([20, 14], abs=2)
+    undo_says(page, "changed")
+    assert swipe("Low cut of Pad", 60, 0) == pytest.approx([60, 0], abs=2)
+    undo_says(page, "low cut")
+    assert swipe("End of release", -40, 0)[0] == pytest.approx(-40, abs=3)
+    undo_says(page, "drawn")
+    assert not page.problems
+    page.context.close()
+
+
 def test_what_is_pressed_by_key_keeps_the_focus(mix):
     page = mix
     lane(page, "pad").get_by_role("button", name="Pad", exact=True).click()

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from ersatz.core.balance.gain import LossCurve, fitted, peaks_db, solved_gain
+from ersatz.core.balance.gain import LossCurve, fitted, peaks_db, predicted_gain, solved_gain
 from ersatz.core.effects import limiter
 from ersatz.core.loudness import integrated_lufs, step_energy
 
@@ -45,8 +45,22 @@ def test_a_loudness_that_can_not_be_reached_gives_the_nearest_tried(mix):
     assert gain in passes
 
 
+@pytest.mark.parametrize("target", [-14.0, -10.0, -8.0])
+def test_the_gain_is_foreseen_for_phrases_that_move(mix, target):
+    energies, peaks = step_energy(mix, RATE), peaks_db(mix, RATE)
+    moves = np.repeat([0.0, 3.0, -3.0], len(energies) // 3)
+    behind = through(mix, [])(6.0)
+    gain = predicted_gain(energies, peaks, 6.0, behind, moves, target)
+    moved = mix * np.repeat(10 ** (moves / 20), mix.shape[1] // len(moves))
+    assert integrated_lufs(through(moved, [])(gain)) == pytest.approx(target, abs=0.5)
+    # All of it louder is the same as the fader up.
+    assert predicted_gain(energies, peaks, 6.0, behind, moves + 2, target) == pytest.approx(gain - 2, abs=0.01)
+
+
 def test_silence_keeps_its_gain():
     silent = np.zeros((2, RATE), np.float32)
+    still = np.zeros(10)
+    assert predicted_gain(step_energy(silent, RATE), peaks_db(silent, RATE), 3.0, step_energy(silent, RATE), still, -8.0) == 3.0
     assert solved_gain(step_energy(silent, RATE), peaks_db(silent, RATE), -8.0, 3.0, through(silent, [])) == 3.0
 
 

@@ -85,6 +85,27 @@ def solved_gain(
     return best[1]
 
 
+def predicted_gain(
+    energies: np.ndarray, peak_db: np.ndarray, gain_db: float, behind: np.ndarray, moves_db: np.ndarray, target_lufs: float
+) -> float:
+    """Gain in dB at which a mix whose steps are moved by `moves_db` has the target's integrated loudness, from one pass of the mix
+    as it is: `energies` and `peak_db` of its steps in front of clipper and limiter, `behind` the energies at `gain_db`. Without a
+    pass of its own, so only near: the limiter is told by its loss at each peak alone."""
+    sounds = energies > SILENT**2
+    if not sounds.any():
+        return gain_db
+    linear_db = 10 * np.log10(np.maximum(energies, SILENT**2))
+    loss = 10 * np.log10(np.maximum(behind, SILENT**2)) - linear_db - gain_db
+    curve = fitted(peak_db[sounds] + gain_db, loss[sounds])
+
+    def off(gain: float) -> float:
+        return _modelled(linear_db + moves_db, peak_db + moves_db, gain, curve) - target_lufs
+
+    if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
+        return gain_db
+    return round(float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3)), 3)
+
+
 def _modelled(linear_db: np.ndarray, peak_db: np.ndarray, gain_db: float, curve: LossCurve) -> float:
     """Integrated loudness at a gain, LUFS."""
     return integrated_lufs(10 ** ((linear_db + gain_db + curve.at(peak_db + gain_db)) / 10))

@@ -26,7 +26,7 @@ from ersatz.core.balance.solver import SILENT, inside, measure_powers, solve_str
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import compared_first, counterparts
-from ersatz.core.loudness import integrated_lufs, step_energy
+from ersatz.core.loudness import STEP_S, integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
@@ -53,8 +53,6 @@ MOST_STRETCH = 2.0
 REGISTERS = 0.1
 #: A depth that is as near as this is left, dB, and a release, as a share.
 NEARLY_DB, NEARLY = 0.2, 0.06
-#: A loudness that is as near as this will do while other things are solved, LU.
-ROUGHLY_LU = 0.5
 #: The ducking is measured and corrected at most so often.
 MOST_TURNS = 4
 
@@ -117,9 +115,7 @@ def balance_song(
     song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.3, 0.34))
     # Room widens: it stands first.
     song = _solve_width(song, survey, mine, render, at("width", 0.34, 0.37))
-    song = _section_levels(song, survey, compared, render, at("section levels", 0.37, 0.5))
-    # Near enough for what follows to be judged by; it is solved once more at the end.
-    song = _solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.5, 0.65), ROUGHLY_LU)
+    song = _section_levels(song, survey, compared, render, at("section levels", 0.37, 0.65))
     song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
     return with_locked(_solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0)))
@@ -224,13 +220,14 @@ def _trim_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) 
 
 def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], render: Render, step: Step) -> Song:
     """Levels per phrase, so that the phrases stand to the section that is compared first as the reference's do; sections that the
-    reference hasn't stay."""
+    reference hasn't stay. The master's fader follows: near enough for what comes next to be judged by."""
     mine, main = compared
     song = _roughly_loud(song, survey, compared, render, step)
     mixdown = render(song)
     mix = mixdown.mix(0, mixdown.frames, step)
     toned = mixdown.toned(mix, song.master, step)
     steps = step_energy(mixdown.limited(toned, song.master, step), RATE_HZ)
+    moves, step_s = np.zeros(len(steps)), STEP_S * np.arange(len(steps))
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
     their_t = np.array([s.t_s for s in survey.loudness.short_term])
@@ -255,9 +252,16 @@ def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], rende
             has = _phrase_lufs(own, own_t, song.grid.seconds_of_bar(a), song.grid.seconds_of_bar(b)) - own_base
             move = wanted - has if has > -45 and wanted > -45 else 0.0
             # What was measured plays at the level that the phrase has already.
-            levels.append(round(float(np.clip(section.level_db(phrase) + move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
+            was = section.level_db(phrase)
+            levels.append(round(float(np.clip(was + move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
+            moves[(step_s >= song.grid.seconds_of_bar(a)) & (step_s < song.grid.seconds_of_bar(b))] = levels[-1] - was
         sections.append(replace(section, levels_db=tuple(levels)))
-    return replace(song, sections=tuple(sections))
+    energies, peaks = (
+        step_energy(toned, RATE_HZ) * 10 ** (song.master.gain_in_db / 10),
+        gain.peaks_db(toned, RATE_HZ) + song.master.gain_in_db,
+    )
+    fader = gain.predicted_gain(energies, peaks, song.master.gain_db, steps, moves, _target_lufs(song, survey))
+    return _with_master_fader(replace(song, sections=tuple(sections)), fader)
 
 
 def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: float) -> float:
@@ -276,9 +280,7 @@ def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], render:
     return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 
 
-def _solve_loudness(
-    song: Song, target_lufs: float, render: Render, step: Step = _quietly, within_lu: float = gain.WITHIN_LU
-) -> Song:
+def _solve_loudness(song: Song, target_lufs: float, render: Render, step: Step = _quietly) -> Song:
     """The fader of the master at which the whole mix is as loud."""
     mixdown = render(song)
     master = song.master
@@ -289,7 +291,7 @@ def _solve_loudness(
 
     energies, peaks = step_energy(toned, RATE_HZ), gain.peaks_db(toned, RATE_HZ) + master.gain_in_db
     gain_in = 10 ** (master.gain_in_db / 10)
-    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through, within_lu))
+    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
 
 
 def _with_master_fader(song: Song, gain_db: float) -> Song:

@@ -22,6 +22,8 @@ export function grip(element, { name, move, done, giveUp, step, remove }) {
     event.stopPropagation();
     drag(event, element, { move, done: (kept) => (kept ? done() : giveUp()) });
   });
+  // Or a finger's drag becomes the page's scrolling: `touch-action` isn't heeded on shapes inside of a picture.
+  listening.addEventListener("touchstart", (event) => event.preventDefault(), { passive: false });
   listening.addEventListener("keydown", (event) => {
     const way = WAYS[event.key], isGone = remove && (event.key === "Delete" || event.key === "Backspace");
     if (isGone) remove();
