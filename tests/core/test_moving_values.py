@@ -203,6 +203,82 @@ def test_an_lfo_of_the_strip_moves_the_voice_and_its_key():
     np.testing.assert_array_equal(c, Mixdown(slower).block(slower.part("lead"), 1))
 
 
+# Followers ------------------------------------------------------------------------------------------------------------
+
+
+def gate(ticks=960, bars=1, **settings):
+    """A sine of A4 at the head of each bar."""
+    hits = Pattern(bars, (Note(0, ticks, 81, 1.0),))
+    return replace(held("gate", **settings), patterns={"A": hits})
+
+
+def following(amount, target=("lead", "fader", "gain_db"), **settings):
+    return moving((*target, amount), **{"follows": "gate", "attack_ms": 0.0, "release_ms": 20.0} | settings)
+
+
+def test_a_follower_moves_a_fader_by_the_others_level():
+    """Full height would be 0 dB full scale: the gate's level says how much of it there is, and where it rests nothing moves."""
+    still, moved = (song(held(modulators=m), gate()) for m in ((), following(-12.0)))
+    by = levels(moved) - levels(still)
+    peak_db = 20 * np.log10(np.abs(Mixdown(still).block(still.part("gate"), 1)).max())
+    assert -30 < peak_db < -6
+    assert by[0] == pytest.approx(-12 * (1 + peak_db / 48), abs=0.4)
+    np.testing.assert_allclose(by[4:7], 0, atol=1e-6)
+    # Quieter by its own fader it moves less, muted as much as before: it is heard by nobody and steers on.
+    quieter = song(held(modulators=following(-12.0)), gate(gain_db=-12.0))
+    assert (levels(quieter) - levels(still))[0] == pytest.approx(by[0] + 3, abs=0.1)
+    muted = song(held(modulators=following(-12.0)), gate(mute=True))
+    np.testing.assert_allclose(levels(muted), levels(moved), atol=1e-9)
+
+
+def test_a_follower_lets_go_in_its_time():
+    fast, slow = (song(held(modulators=following(-12.0, release_ms=ms)), gate(ticks=240)) for ms in (10.0, 300.0))
+    still = song(held(), gate(ticks=240))
+    for made, longest in ((fast, 1), (slow, 4)):
+        by = levels(made) - levels(still)
+        assert (by[:longest] < -0.3).all()
+        assert by[-1] == pytest.approx(0, abs=0.01)
+    assert (levels(slow) - levels(fast))[1] < -2
+
+
+def test_followers_move_effects_and_sends_and_bars_alone_equal_the_whole():
+    lead = held(
+        chain=(Effect("sweep", {"cutoff_hz": 300.0}),), sends={REVERB_RETURN: Send(-40.0)},
+        modulators=moving(("lead", "e1", "cutoff_hz", 3.0), ("lead", "sends", REVERB_RETURN, 30.0), follows="gate"),
+    )  # fmt: skip
+    made, still = (song(p, gate()) for p in (lead, replace(lead, modulators=())))
+    whole = Mixdown(made)
+    everything = whole.samples(0, whole.frames)
+    start, stop = whole.bar_range(3, 4)
+    np.testing.assert_array_equal(Mixdown(made).samples(start, stop), everything[:, start:stop])
+    assert np.abs(everything - Mixdown(still).samples(0, whole.frames)).max() > 1e-4
+
+
+def test_bars_in_which_the_followed_part_does_the_same_share_a_key():
+    cache = RenderCache()
+    lead = held(bars=1, chain=(Effect("sweep"),), modulators=following(1.0, ("lead", "e1", "cutoff_hz")))
+    mixdown = Mixdown(replace(song(lead, gate()), sections=(SongSection("s1", "drop", 6),)), cache)
+    mixdown.block(mixdown.song.part("lead"), 3)
+    computed = cache.computed
+    mixdown.block(mixdown.song.part("lead"), 4)
+    assert cache.computed == computed
+
+
+def test_a_follower_goes_with_the_part_that_it_follows():
+    made = song(held(modulators=following(-6.0)), gate())
+    left = parse_edit({"kind": "delete_part", "part": "gate"}).apply(made)
+    assert left.part("lead").modulators == ()
+
+
+@pytest.mark.parametrize("changed", [{"follows": "nobody"}, {"follows": "bus:music"}, {"device": "voice", "param": "filter1_hz"}])
+def test_what_a_follower_can_not_do_is_said(changed):
+    target = {"strip": "lead", "device": "fader", "param": "gain_db"} | {k: v for k, v in changed.items() if k != "follows"}
+    wanted = {"id": "m1", "follows": changed.get("follows", "gate"), "moves": [{"target": target, "amount": 1.0}]}
+    edit = parse_edit({"kind": "set_modulators", "strip": "lead", "modulators": [wanted]})
+    with pytest.raises(InvalidEdit, match=r"^[^.]+\.$"):
+        edit.apply(song(held(), gate()))
+
+
 def test_bars_alone_equal_the_whole_with_everything_moving():
     part = held(
         chain=(Effect("sweep"), Effect("reverb", {"decay_s": 0.5})), sends={REVERB_RETURN: Send(-12.0)}, width=1.2,

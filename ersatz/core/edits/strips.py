@@ -27,6 +27,7 @@ from ersatz.core.song.strips import (
     MASTER,
     SEND_HIGH_DB,
     SENDS,
+    VOICE,
     AnyStrip,
     Modulator,
     Send,
@@ -341,7 +342,7 @@ class SetCuts:
 
 @dataclass(frozen=True)
 class SetModulators:
-    """The LFOs of a strip, which move values of this strip or of others."""
+    """The LFOs and followers of a strip, which move values of this strip or of others."""
 
     kind: ClassVar[str] = "set_modulators"
     strip: str
@@ -354,9 +355,13 @@ class SetModulators:
         for modulator in self.modulators:
             if modulator.rate not in RATES:
                 raise InvalidEdit(f"A modulator’s rate is one of {', '.join(RATES)}.")
+            if modulator.follows and song.part(modulator.follows) is None:
+                raise InvalidEdit("A follower follows a part of the song.")
             for move in modulator.moves:
                 if move.target not in values_of(song, strip_of(song, move.target.strip)):
                     raise InvalidEdit(f"“{move.target.param}” can’t be moved there.")
+                if modulator.follows and move.target.device == VOICE:
+                    raise InvalidEdit("A follower moves faders, sends and effects: notes are made before their level is.")
         return with_strip(song, replace(strip, modulators=self.modulators))
 
     def sentence(self, song: Song) -> str:

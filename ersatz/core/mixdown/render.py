@@ -59,7 +59,7 @@ class Mixdown:
         self.frames = self.bars.edge(self.blocks)
         self._graph = Graph(self.cache)
         self.notes = Notes(self.song, self.bars, self.cache, samples)
-        self._strips = Strips(self.song, self.bars, self.notes, heard)
+        self._strips = Strips(self.song, self.bars, self.notes, heard, self._graph)
         self._master = Mastering(self.song, self.bars, self._strips, self.blocks)
 
     @property

@@ -20,7 +20,7 @@ from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.ducks import Ducks
-from ersatz.core.mixdown.graph import Inputs, Kept, Node, Source, fingerprint, hashed
+from ersatz.core.mixdown.graph import Graph, Inputs, Kept, Node, Source, fingerprint, hashed
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, SongSection, digest
@@ -41,10 +41,11 @@ UNMADE = object()
 class Strips:
     """The strips of a staged song. `heard`: ids of the parts that sound, None for all; the others still steer and cut."""
 
-    def __init__(self, song: Song, bars: Bars, notes: Notes, heard: frozenset[str] | None):
-        self._song, self._bars, self._notes, self._heard = song, bars, notes, heard
+    def __init__(self, song: Song, bars: Bars, notes: Notes, heard: frozenset[str] | None, graph: Graph):
+        self._song, self._bars, self._notes, self._heard, self._graph = song, bars, notes, heard, graph
         self._ducks = Ducks(song, bars)
         self._values = notes.values
+        self._values.listen(self._sound)
         self._made: dict[tuple[str, str, int], Node | None] = {}
         self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
         self._fed_by = {strip.id: self._feeders(strip) for strip in song.strips() if not isinstance(strip, Part)}
@@ -242,6 +243,12 @@ class Strips:
             return np.asarray(sum(samples * np.float32(factor(db)) for samples, db in zip(inputs, gains) if samples is not None))
 
         return Node("side", gains, lambda: [node for _, node in versions], compute, "quick")
+
+    def _sound(self, part_id: str, bar: int, before: int, after: int) -> np.ndarray:
+        """What a part steers others by, over a stretch. Computed at once: values are in the keys of what they move."""
+        bars = self._bars.around(bar, before, after)
+        nodes = [self._side_chain(part_id, b) for b in bars]
+        return self._bars.stretch([None if node is None else self._graph.samples(node) for node in nodes], bars, bar, before, after)
 
     def _hits(self, parts: tuple[Part, ...]) -> np.ndarray:
         """Song samples at which the parts have notes, in order. They are in the keys of the parts' notes."""

@@ -10,18 +10,23 @@ from collections.abc import Callable
 
 import numpy as np
 
+from ersatz.core.dsp import followers
 from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import Modulator, Strip
+from ersatz.core.song.strips import VOICE, Modulator, Strip
 from ersatz.core.targets import value_of
 from ersatz.core.transitions.spec import base_of
 from ersatz.core.voices.modulation import SYNCED_BEATS, lfo
 
 #: Song samples at which a part has notes, in order.
 Hits = Callable[[Part], np.ndarray]
+#: A part's sound from so many samples in front of a 0-based bar to so many behind it, shape (2, n).
+Sound = Callable[[str, int, int, int], np.ndarray]
+#: A follower's range under full scale, dB, and after how many of its releases what came before is forgotten.
+FOLLOWED_DB, FORGOTTEN = 48.0, 6.0
 
 
 class Values:
@@ -29,13 +34,20 @@ class Values:
 
     def __init__(self, song: Song, bars: Bars, hits: Hits):
         self._song, self._bars, self._hits = song, bars, hits
+        self._sound: Sound | None = None
         #: (strip, device, param) -> modulators with the strip that they lie in and by how much they move it.
         self._moved: dict[tuple[str, str, str], list[tuple[Modulator, Strip, float]]] = defaultdict(list)
         for strip in song.strips():
             for modulator in strip.modulators if strip.id == _base(strip) else ():
                 for move in modulator.moves if modulator.on else ():
                     target = move.target
+                    if modulator.follows and target.device == VOICE:
+                        continue
                     self._moved[target.strip, target.device, target.param].append((modulator, strip, move.amount))
+
+    def listen(self, sound: Sound) -> None:
+        """What followers hear, told by who has it: notes are made before there is any sound."""
+        self._sound = sound
 
     def moves(self, strip: Strip, device: str) -> set[str]:
         """Names of a device's values that don't stand still."""
@@ -70,7 +82,9 @@ class Values:
         return np.asarray(np.round(values + shift, 6))
 
     def _height(self, m: Modulator, owner: Strip, bar: int, before: int, n: int) -> np.ndarray:
-        """-1..1 of a modulator at the same places."""
+        """-1..1 of a modulator at the same places, 0..1 of a follower."""
+        if m.follows:
+            return self._followed(m, bar, before, n)
         at = np.arange(-before, n - before + CONTROL, CONTROL)
         grid = self._song.grid
         beat = grid.beat_s * RATE_HZ
@@ -90,6 +104,16 @@ class Values:
             phases = np.minimum(phases, end)
         phases = np.round(phases + m.phase, 8)
         return lfo(m.shape, phases, RATE_HZ / CONTROL, np.array(m.points), m.seed)
+
+    def _followed(self, m: Modulator, bar: int, before: int, n: int) -> np.ndarray:
+        """Peaks with attack and release (`followers.decoupled`), in dB as a share of FOLLOWED_DB."""
+        assert self._sound is not None
+        attack, release = (followers.coefficient(ms / 1000, RATE_HZ) for ms in (m.attack_ms, m.release_ms))
+        forgotten = round(FORGOTTEN * m.release_ms / 1000 * RATE_HZ)
+        after = max(0, n - before - self._bars.length(bar)) + CONTROL
+        peaks = np.abs(self._sound(m.follows, bar, before + forgotten, after)).max(axis=0).astype(np.float64)
+        level = followers.decoupled(peaks, attack, release)[forgotten : forgotten + n + CONTROL : CONTROL]
+        return np.asarray(np.clip(1 + 20 * np.log10(np.maximum(level, 1e-6)) / FOLLOWED_DB, 0.0, 1.0))
 
 
 def _base(strip: Strip) -> str:

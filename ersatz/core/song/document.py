@@ -313,9 +313,9 @@ def with_each(song: Song, change: Callable[[AnyStrip], AnyStrip]) -> Song:
 
 
 def settled(song: Song) -> Song:
-    """The song without moves of modulators whose value isn't there any more."""
+    """The song without moves of modulators whose value isn't there any more, and without followers of parts that aren't."""
     devices = {s.id: {FADER, SENDS, VOICE} | {e.id for e in s.chain} for s in song.strips()}
-    returns = {r.id for r in song.returns}
+    returns, followed = {r.id for r in song.returns}, {"", *(p.id for p in song.parts)}
 
     def there(target: Target) -> bool:
         if target.device == SENDS and target.param not in returns:
@@ -323,9 +323,12 @@ def settled(song: Song) -> Song:
         return target.device in devices.get(target.strip, ())
 
     def of(strip: AnyStrip) -> AnyStrip:
-        if all(there(move.target) for m in strip.modulators for move in m.moves):
+        if all(m.follows in followed and all(there(move.target) for move in m.moves) for m in strip.modulators):
             return strip
-        kept = (replace(m, moves=tuple(move for move in m.moves if there(move.target))) for m in strip.modulators)
+        kept = (
+            replace(m, moves=tuple(move for move in m.moves if there(move.target)))
+            for m in strip.modulators if m.follows in followed
+        )  # fmt: skip
         return replace(strip, modulators=tuple(kept))
 
     return with_each(song, of)

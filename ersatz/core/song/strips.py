@@ -109,9 +109,11 @@ class Move:
 
 @dataclass(frozen=True)
 class Modulator:
-    """An LFO of a strip, -1..1, that moves values of this strip or of others. `rate` a note length, or "Hz" for `rate_hz`. `start`:
-    its cycles run with the song, or begin anew with each hit of the part that it lies in; then `once`: one cycle, whose end
-    stands. `points`: the drawn cycle, joined by lines. `phase` 0..1 of a cycle in front. `seed`: of the random one."""
+    """What moves values of the strip that it lies in or of others. With `follows` a follower of that part's level, 0 at 48 dB under
+    full scale to 1 at full scale, by `attack_ms` and `release_ms`: of its notes at its fader, without its effects. Else an LFO,
+    -1..1: `rate` a note length, or "Hz" for `rate_hz`; `start`: its cycles run with the song, or begin anew with each hit of the
+    part that it lies in; then `once`: one cycle, whose end stands; `points`: the drawn cycle, joined by lines; `phase` 0..1 of a
+    cycle in front; `seed`: of the random one. A follower moves no parameter of a voice: notes are made before their level is."""
 
     id: Id
     shape: Literal["sine", "triangle", "rise", "fall", "square", "random", "drawn"] = "sine"
@@ -124,6 +126,9 @@ class Modulator:
     moves: Annotated[tuple[Move, ...], Most(32)] = ()
     on: bool = True
     seed: Seed = 0
+    follows: Id = ""
+    attack_ms: Annotated[float, Within(0, 1000)] = 10.0
+    release_ms: Annotated[float, Within(1, 5000)] = 150.0
 
 
 @dataclass(frozen=True)
