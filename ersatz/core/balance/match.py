@@ -47,6 +47,8 @@ MAIN_SHARE = 0.65
 MAX_BELL_DB = 3.0
 MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
+#: Samples whose middle and sides are transformed at once.
+WIDTH_SAMPLES = 1 << 17
 #: What one correction may stretch a curve by.
 MOST_STRETCH = 2.0
 #: Share of a draft's matching that choosing its registers takes.
@@ -114,7 +116,7 @@ def balance_song(
     first, last = measured_bars(song, mine)
     song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.3, 0.34))
     # Room widens: it stands first.
-    song = _solve_width(song, survey, mine, render, at("width", 0.34, 0.37))
+    song = _solve_width(song, survey, render, at("width", 0.34, 0.37))
     song = _section_levels(song, survey, compared, render, at("section levels", 0.37, 0.65))
     song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.85))
     song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
@@ -189,21 +191,23 @@ def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step)
     return _with_bells(song, _bells_for(_residual(song, survey, main, render, step)))
 
 
-def _solve_width(song: Song, survey: Survey, mine: int, render: Render, step: Step) -> Song:
-    """Side level of the master at which the width above 270 Hz, the mean of its bands', is the reference's."""
+def _solve_width(song: Song, survey: Survey, render: Render, step: Step) -> Song:
+    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's."""
     mixdown = render(song)
-    start, stop = _section_range(song, mine, mixdown)
-    x = mixdown.mix(start, stop, step)
+    mix = mixdown.mix(0, mixdown.frames, step)
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
-    # Middle and sides per band; width = 2 s / (m + s), and the sides' power goes with the square of their level.
-    power = np.abs(fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1)) ** 2
-    hz = fft.rfftfreq(x.shape[1], 1 / RATE_HZ)
-    within = [power[:, (hz >= b.low_hz) & (hz < b.high_hz)].sum(axis=1) for b in bands]
-    heard = [(m, s) for m, s in within if m + s > 0]
+    # Middle and sides per band; width = 2 s / (m + s), at most 1, and the sides' power goes with the square of their level.
+    powers = np.zeros((len(bands), 2))
+    for start in range(0, mix.shape[1], WIDTH_SAMPLES):
+        x = mix[:, start : start + WIDTH_SAMPLES]
+        spectrum = np.abs(fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1)) ** 2 / x.shape[1]
+        hz = fft.rfftfreq(x.shape[1], 1 / RATE_HZ)
+        powers += [spectrum[:, (hz >= b.low_hz) & (hz < b.high_hz)].sum(axis=1) for b in bands]
+    heard = [(m, s) for m, s in powers if m + s > 0]
 
     def width(level: float) -> float:
-        return float(np.mean([2 * level**2 * s / (m + level**2 * s) for m, s in heard]))
+        return float(np.mean([min(1.0, 2 * level**2 * s / (m + level**2 * s)) for m, s in heard]))
 
     level = 1.0
     if heard and width(1.0) > 1e-4:
