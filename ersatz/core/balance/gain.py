@@ -60,8 +60,7 @@ def solved_gain(
 ) -> float:  # fmt: skip
     """Gain in dB at which a mix has the target's integrated loudness behind clipper and limiter. `energies` (step_energy) and
     `peak_db` of its steps in front of them; `through(gain_db)` gives the energies of the steps behind them at a gain."""
-    sounds = energies > SILENT**2
-    linear_db = 10 * np.log10(np.maximum(energies, SILENT**2))
+    sounds, linear_db = energies > SILENT**2, _in_db(energies)
     gain_db, best = start_db, (np.inf, start_db)
     for _ in range(MOST_PASSES):
         behind = through(gain_db)
@@ -69,18 +68,13 @@ def solved_gain(
         best = min(best, (abs(error), gain_db))
         if abs(error) < within_lu or not sounds.any():
             break
-        loss = 10 * np.log10(np.maximum(behind, SILENT**2)) - linear_db - gain_db
-        curve = fitted(peak_db[sounds] + gain_db, loss[sounds])
+        curve = _lost(linear_db, peak_db, behind, gain_db, sounds)
         # What the medians miss is the same a little louder or softer.
         missed = _modelled(linear_db, peak_db, gain_db, curve) - (target_lufs - error)
-
-        def off(gain: float, curve: LossCurve = curve, missed: float = missed) -> float:
-            return _modelled(linear_db, peak_db, gain, curve) - missed - target_lufs
-
-        if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
+        wanted = _gain_at(linear_db, peak_db, curve, missed, target_lufs)
+        if wanted is None:
             # Further than the limiter lets it: as near as one pass came.
             break
-        wanted = float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3))
         gain_db = round(gain_db + float(np.clip((wanted - gain_db) / error, 1.0, MOST_STRETCH)) * error, 3)
     return best[1]
 
@@ -91,19 +85,33 @@ def predicted_gain(
     """Gain in dB at which a mix whose steps are moved by `moves_db` has the target's integrated loudness, from one pass of the mix
     as it is: `energies` and `peak_db` of its steps in front of clipper and limiter, `behind` the energies at `gain_db`. Without a
     pass of its own, so only near: the limiter is told by its loss at each peak alone."""
-    sounds = energies > SILENT**2
+    sounds, linear_db = energies > SILENT**2, _in_db(energies)
     if not sounds.any():
         return gain_db
-    linear_db = 10 * np.log10(np.maximum(energies, SILENT**2))
-    loss = 10 * np.log10(np.maximum(behind, SILENT**2)) - linear_db - gain_db
-    curve = fitted(peak_db[sounds] + gain_db, loss[sounds])
+    curve = _lost(linear_db, peak_db, behind, gain_db, sounds)
+    wanted = _gain_at(linear_db + moves_db, peak_db + moves_db, curve, 0.0, target_lufs)
+    return gain_db if wanted is None else round(wanted, 3)
 
-    def off(gain: float) -> float:
-        return _modelled(linear_db + moves_db, peak_db + moves_db, gain, curve) - target_lufs
+
+def _in_db(energies: np.ndarray) -> np.ndarray:
+    return np.asarray(10 * np.log10(np.maximum(energies, SILENT**2)))
+
+
+def _lost(linear_db: np.ndarray, peak_db: np.ndarray, behind: np.ndarray, gain_db: float, sounds: np.ndarray) -> LossCurve:
+    """What one pass at a gain lost, by peak, of the steps that sound."""
+    loss = _in_db(behind) - linear_db - gain_db
+    return fitted(peak_db[sounds] + gain_db, loss[sounds])
+
+
+def _gain_at(linear_db: np.ndarray, peak_db: np.ndarray, curve: LossCurve, missed: float, target_lufs: float) -> float | None:
+    """Gain at which the model less what it `missed` has the target's loudness; None where no gain has."""
+
+    def off(gain_db: float) -> float:
+        return _modelled(linear_db, peak_db, gain_db, curve) - missed - target_lufs
 
     if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
-        return gain_db
-    return round(float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3)), 3)
+        return None
+    return float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3))
 
 
 def _modelled(linear_db: np.ndarray, peak_db: np.ndarray, gain_db: float, curve: LossCurve) -> float:
