@@ -161,10 +161,10 @@ def test_an_added_part_is_playable_at_once_and_leaves_no_trace_when_taken_out():
     assert (part.out, part.role, part.patterns["A"].notes) == ("bus:bass", "bass", ())
     assert AddPart("bass", "Keel bass").apply(made).parts[-1].id == "keel-bass-2"
     assert DeletePart("keel-bass").apply(made) == SONG
-    steered = replace(SONG.part("pad"), chain=(Effect("ducker", key="kick"),))
+    steered = replace(SONG.part("pad"), chain=(Effect("ducker", sidechain="kick"),))
     song = PutTransition("s1", "gap", 2, on=("kick",)).apply(replace(SONG, parts=(SONG.part("kick"), steered)))
     gone = DeletePart("kick").apply(song)
-    assert gone.part("pad").chain[0].key == "" and gone.transitions[0].on == ()
+    assert gone.part("pad").chain[0].sidechain == "" and gone.transitions[0].on == ()
 
 
 def test_parts_are_renamed_moved_and_choked():

@@ -135,10 +135,10 @@ def test_look_ahead_turns_down_before_the_hit():
 
 def test_another_part_steers_a_keyed_compressor():
     x, key = square(-10.0), np.concatenate([np.zeros((2, RATE // 2)), square(0.0, RATE // 2)], axis=1)
-    effect = Effect("compressor", {"threshold_db": -20.0, "ratio": 50.0, "attack_ms": 1.0}, key="kick")
+    effect = Effect("compressor", {"threshold_db": -20.0, "ratio": 50.0, "attack_ms": 1.0}, sidechain="kick")
     before, _ = reach((effect,), 120.0, RATE)
     x, key = (np.pad(signal, ((0, 0), (before, 0))) for signal in (x, key))
-    y = run_chain(x, (effect,), Where(RATE, 120.0, -before), keyed=lambda part: (key, np.zeros(0, np.int64)))
+    y = run_chain(x, (effect,), Where(RATE, 120.0, -before), sidechain=lambda part: (key, np.zeros(0, np.int64)))
     assert y.shape[1] == RATE
     assert db(y[:, : RATE // 2 - 10]) == pytest.approx(-10, abs=0.05)
     assert db(y[:, -RATE // 4 :]) < -25
@@ -344,10 +344,10 @@ def test_a_reverb_steps_back_while_something_plays():
     during, after = slice(RATE // 2, RATE - 4000), slice(2 * RATE - 8000, 2 * RATE)
     assert db(ducked[:, during]) - db(plain[:, during]) == pytest.approx(-18, abs=0.3)
     assert db(ducked[:, after]) - db(plain[:, after]) == pytest.approx(0, abs=0.3)
-    keyed = Effect("reverb", {"decay_s": 2.0, "level_db": 0.0, "duck_db": 18.0}, key="kick")
+    keyed = Effect("reverb", {"decay_s": 2.0, "level_db": 0.0, "duck_db": 18.0}, sidechain="kick")
     before, _ = reach((keyed,), 120.0, RATE)
     padded = np.pad(x, ((0, 0), (before, 0)))
-    silent = run_chain(padded, (keyed,), Where(RATE, 120.0, -before), keyed=lambda part: (0 * padded, np.zeros(0, np.int64)))
+    silent = run_chain(padded, (keyed,), Where(RATE, 120.0, -before), sidechain=lambda part: (0 * padded, np.zeros(0, np.int64)))
     assert db(silent - x - plain) < -60
 
 
@@ -368,9 +368,9 @@ def test_a_ducker_is_down_by_its_depth_at_each_trigger():
 
 def test_a_ducker_follows_another_parts_hits():
     hits = np.array([20_000, 60_000])
-    effect = Effect("ducker", {"depth_db": 6.0}, {"trigger": "a part's hits", "period": "1/8"}, key="kick")
+    effect = Effect("ducker", {"depth_db": 6.0}, {"trigger": "a part's hits", "period": "1/8"}, sidechain="kick")
     before, _ = reach((effect,), HERE.bpm, RATE)
-    y = run_chain(np.ones((2, 2 * RATE)), (effect,), HERE, keyed=lambda part: (np.zeros((2, 2 * RATE)), hits))[0]
+    y = run_chain(np.ones((2, 2 * RATE)), (effect,), HERE, sidechain=lambda part: (np.zeros((2, 2 * RATE)), hits))[0]
     down = np.flatnonzero(y < 0.8) + before
     assert 20_000 < down.min() < 20_300
     assert 60_000 < down[down > 40_000].min() < 60_300

@@ -36,12 +36,12 @@ def song(*parts, bpm=121.0, bars=4, **settings):
 PLUCK = part("lead", Sound("synth", {"env1_sustain": 0.3}), [(k * 480, 300, 60 + k, 0.8) for k in range(8)])
 KICK = part("kick", Sound("kick"), [(k * 960, 240, 36, 1.0) for k in range(4)], out=DRUMS)
 CHAINS = {
-    "frozen": (Effect("reverb", {"decay_s": 0.8, "duck_db": 12.0}, {"freeze": "bar"}, key="kick"), Effect("limiter")),
-    "dynamics": (Effect("compressor", {"threshold_db": -30.0}, key="kick"), Effect("transients", {"attack": 0.4})),
+    "frozen": (Effect("reverb", {"decay_s": 0.8, "duck_db": 12.0}, {"freeze": "bar"}, sidechain="kick"), Effect("limiter")),
+    "dynamics": (Effect("compressor", {"threshold_db": -30.0}, sidechain="kick"), Effect("transients", {"attack": 0.4})),
     "moving": (Effect("flanger", {"feedback": 0.7}), Effect("tremolo", choices={"rate": "1/8 dotted"})),
     "space": (Effect("delay"), Effect("reverb", {"decay_s": 1.1}), Effect("width", {"mono_below_hz": 150.0})),
     "range": (Effect("saturation", {"drive_db": 18.0}, above_hz=400.0, blend=0.6), Effect("reduction", {"rate_hz": 9000.0})),
-    "ducked": (Effect("ducker", {"depth_db": 20.0}, {"trigger": "a part's hits", "period": "1/8"}, key="kick"),),
+    "ducked": (Effect("ducker", {"depth_db": 20.0}, {"trigger": "a part's hits", "period": "1/8"}, sidechain="kick"),),
 }
 
 
@@ -218,7 +218,7 @@ def test_modulated_notes_follow_the_tempo():
 def test_a_hit_of_the_bar_before_still_ducks_and_is_part_of_the_key():
     """A kick on the last 16th, ducking for a whole bar: what follows is another sound than without it."""
     late = Pattern(1, (Note(3600, 240, 60, 1.0),))
-    effect = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits", "period": "1 bar"}, key="kick")
+    effect = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits", "period": "1 bar"}, sidechain="kick")
     pad = replace(SONG.part("pad"), chain=(effect,))
     kick = replace(SONG.part("kick"), patterns={"A": late}, cells=(Cell("s1", "A"),))
     ducked = replace(SONG, parts=(kick, pad))

@@ -8,6 +8,7 @@ mean square of a difference of sketches is the energy of the difference of the s
 import copy
 import gzip
 import json
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -17,7 +18,7 @@ import pytest
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import DELAY_RETURN, PUMP, REVERB_RETURN, SCHEMA, Song, Transition
-from ersatz.core.song.strips import Automation, AutomationPoint, Duck, Send
+from ersatz.core.song.strips import Automation, AutomationPoint, Duck, Effect, Send
 
 ROWS, SEED = 8, 7
 #: Above the rounding of the older engine's single-precision sums, far under anything that is heard.
@@ -95,11 +96,21 @@ def test_what_a_song_of_format_3_says_is_in_its_strips():
 def test_a_part_with_the_masters_id_gets_another_everywhere():
     old = third()
     named = {**old["parts"][0], "id": "master", "name": "Master"}
-    keyed = {**old["parts"][0], "effects": [{"kind": "ducker", "key": "master"}], "automation": [],
+    steered = {**old["parts"][0], "effects": [{"kind": "ducker", "key": "master"}], "automation": [],
              "cells": [{"section": "s1", "pattern": "A", "part": "master"}]}  # fmt: skip
-    song = Song.from_json(third(parts=[named, keyed]))
+    song = Song.from_json(third(parts=[named, steered]))
     assert [p.id for p in song.parts] == ["master-2", "pad"]
-    assert song.part("pad").chain[0].key == song.part("pad").cells[0].part == "master-2"
+    assert song.part("pad").chain[0].sidechain == song.part("pad").cells[0].part == "master-2"
+
+
+def test_what_steers_an_effect_of_format_4_is_its_sidechain():
+    song = Song.from_json(third())
+    song = replace(song, master=replace(song.master, chain=(Effect("reverb", sidechain="pad", id="e1"),)))
+    old = song.to_json() | {"schema": "ersatz.song/4"}
+    for strip in (*old["parts"], old["master"]):
+        for effect in strip["chain"]:
+            effect["key"] = effect.pop("sidechain")
+    assert Song.from_json(old) == song
 
 
 def test_gaps_of_format_2_are_transitions():

@@ -87,7 +87,7 @@ def test_values_go_where_they_belong(song):
         ("set_effects", {"effects": [{"kind": "none"}]}),
         ("set_effects", {"effects": [{"kind": "reverb", "blend": 2.0}]}),
         ("set_effects", {"effects": [{"kind": "reverb", "above_hz": -5.0}]}),
-        ("set_effects", {"effects": [{"kind": "compressor", "key": "lead"}]}),
+        ("set_effects", {"effects": [{"kind": "compressor", "sidechain": "lead"}]}),
         ("set_effects", {"effects": [{"kind": "reverb"}] * 13}),
         ("write_notes", {"pattern": "none", "bars": 1, "notes": []}),
         ("write_notes", {"pattern": "A", "bars": 1, "notes": [{"tick": 4000, "ticks": 9, "midi": 60, "velocity": 1.0}]}),
@@ -170,11 +170,11 @@ def with_chain(song, effects):
 
 
 def test_bypass_of_an_effect_that_another_part_steers_is_measured_with_that_part(song):
-    ducker = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits"}, key="kick")
+    ducker = Effect("ducker", {"depth_db": 24.0}, {"trigger": "a part's hits"}, sidechain="kick")
     taken = bypass_db(with_chain(song, (ducker,)), "lead", 0, 69)
     assert -24 < taken < -1.5
     # A gate that the kick opens lets something through; with a silent key it was 60 dB down.
-    gate = Effect("gate", {"threshold_db": -30.0, "release_ms": 200.0}, key="kick")
+    gate = Effect("gate", {"threshold_db": -30.0, "release_ms": 200.0}, sidechain="kick")
     assert -20 < bypass_db(with_chain(song, (gate,)), "lead", 0, 69) < 0
     # A key press has nothing that steers: it is heard.
     assert np.abs(audition(song.part("lead").sound, (gate,), 69)).max() > 0.05

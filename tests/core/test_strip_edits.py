@@ -45,7 +45,7 @@ SONG = Song(
     "Test", 120.0, "A", "minor", 50.0, (SongSection("s1", "drop", 4),),
     (
         part("kick", "kick", DRUMS, 60), part("bass", "bass", BASS, 33, 36, 40, 34, duck=Duck(PUMP, 6.0)),
-        part("pad", "chords", MUSIC, 57, 60, 64, chain=(Effect("eq"), Effect("compressor", key="kick"))),
+        part("pad", "chords", MUSIC, 57, 60, 64, chain=(Effect("eq"), Effect("compressor", sidechain="kick"))),
     ),
     curves=(DuckCurve(PUMP, "Pump", "1/4", (0.5,) * 64),), transitions=(Transition("t1", "wash", "s1", 4, on=(DRUMS,)),),
 )  # fmt: skip
@@ -82,9 +82,9 @@ CASES = [
      lambda s: s.strip(DRUMS) is None and s.part("kick").out == MASTER and not s.transitions),
     ({"kind": "delete_strip", "strip": REVERB_RETURN}, "Reverb deleted", lambda s: [r.id for r in s.returns] == [DELAY_RETURN]),
     ({"kind": "copy_chain", "strip": "pad", "to": "kick"}, "Kick: Equaliser, Compressor of Pad added",
-     lambda s: [(e.kind, e.key) for e in s.part("kick").chain] == [("eq", ""), ("compressor", "")]),
+     lambda s: [(e.kind, e.sidechain) for e in s.part("kick").chain] == [("eq", ""), ("compressor", "")]),
     ({"kind": "copy_chain", "strip": "pad", "to": MASTER, "instead": True}, "Master: Equaliser, Compressor of Pad loaded",
-     lambda s: [(e.id, e.key) for e in s.master.chain] == [("e1", ""), ("e2", "kick")]),
+     lambda s: [(e.id, e.sidechain) for e in s.master.chain] == [("e1", ""), ("e2", "kick")]),
     ({"kind": "switch_chain", "strip": "pad", "on": False, "bypass_db": 3.456}, "Pad: all effects off",
      lambda s: [(e.on, e.bypass_db) for e in s.part("pad").chain] == [(False, 3.46), (False, 0.0)]),
     ({"kind": "set_modulators", "strip": "pad", "modulators": [{"id": "m1", "moves": [

@@ -102,19 +102,19 @@ def test_sounds_are_saved_replaced_heard_and_forgotten(web, remake, user):
 
 def test_chains_are_saved_with_what_steers_them_and_find_it_in_another_song(web, remake, user, reference, song):
     assert "no effects" in web.post(url("part-save", remake), {"what": "chain", "name": "Glue"}).json()["error"]
-    edited(web, remake, 1, kind="set_effects", effects=[{"kind": "compressor", "key": "kick"}, {"kind": "reverb"}])
+    edited(web, remake, 1, kind="set_effects", effects=[{"kind": "compressor", "sidechain": "kick"}, {"kind": "reverb"}])
     answer = web.post(url("part-save", remake), {"what": "chain", "name": "Glue"}).json()
     assert [e["kind"] for e in answer["chains"][0]["effects"]] == ["compressor", "reverb"]
-    assert [e["key"] for e in answer["chains"][0]["effects"]] == ["kick", ""]
+    assert [e["sidechain"] for e in answer["chains"][0]["effects"]] == ["kick", ""]
     # In a song whose kick has another id the chain is steered by that; where none plays a kick the page says so.
     parts = tuple(replace(p, id="boom") if p.id == "kick" else p for p in song.parts)
     elsewhere = Remake.objects.create(owner=user, reference=reference, title="Elsewhere")
     elsewhere.start(replace(song, parts=parts), "")
     chain = drawing(web.get(url("part", elsewhere)))["browser"]["chains"][0]
-    assert chain["effects"][0]["key"] == "boom" and not chain["lost"]
+    assert chain["effects"][0]["sidechain"] == "boom" and not chain["lost"]
     elsewhere.start(replace(song, parts=tuple(p for p in song.parts if p.role != "kick")), "")
     chain = drawing(web.get(url("part", elsewhere)))["browser"]["chains"][0]
-    assert chain["effects"][0]["key"] == "" and "Compressor was steered by a part that plays kick" in chain["lost"]
+    assert chain["effects"][0]["sidechain"] == "" and "Compressor was steered by a part that plays kick" in chain["lost"]
 
 
 def test_no_one_reaches_anothers_parts_and_sounds(client, other, web, remake, user):

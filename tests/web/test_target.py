@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
-from django.db import connection
-from django.db.migrations.executor import MigrationExecutor
 from django.urls import reverse
 
 from ersatz.studio.jobs import work
@@ -146,25 +144,3 @@ def test_a_track_has_no_target_page_and_a_target_no_track_pages(web, target, ref
 
 def test_the_document_can_be_downloaded(web, target):
     assert web.get(reverse("target-json", args=[target.pk])).json()["schema"] == "ersatz.target/1"
-
-
-@pytest.mark.django_db(transaction=True)
-def test_targets_that_were_references_with_more_columns_become_rows_of_their_own_and_back(user, club_survey):
-    executor = MigrationExecutor(connection)
-    was, now = [("studio", "0012_other_drafts")], [("studio", "0013_target_model")]
-    try:
-        old = executor.migrate(was).apps.get_model("studio", "Reference")
-        track, row = (
-            old.objects.create(owner_id=user.pk, title=t, file_name="", stored_name="", survey_json=club_survey.to_json())
-            for t in ("Gangway", "Night watch")
-        )
-        row.target_json, row.heard = {"schema": "ersatz.target/1"}, track
-        row.save()
-        row.members.set([track])
-        new = MigrationExecutor(connection).migrate(now).apps.get_model("studio", "Target").objects.get()
-        assert (new.reference_id, new.document_json, new.heard_id) == (row.pk, {"schema": "ersatz.target/1"}, track.pk)
-        assert [m.pk for m in new.members.all()] == [track.pk]
-        back = MigrationExecutor(connection).migrate(was).apps.get_model("studio", "Reference").objects.get(pk=row.pk)
-        assert (back.target_json, back.heard_id, [m.pk for m in back.members.all()]) == (row.target_json, track.pk, [track.pk])
-    finally:
-        MigrationExecutor(connection).migrate(now)

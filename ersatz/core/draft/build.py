@@ -118,9 +118,9 @@ def ducker_of(pump: Pump) -> Effect | None:
     if pump.depth_db <= 0:
         return None
     period = pump.rate if pump.rate in ("1/4", "1/8") else "1/4"
-    trigger, key = ("the period", "") if pump.rate in ("1/4", "1/8") else ("a part's hits", "kick")
+    trigger, sidechain = ("the period", "") if pump.rate in ("1/4", "1/8") else ("a part's hits", "kick")
     choices = {"period": period, "trigger": trigger}
-    return Effect("ducker", {"depth_db": pump.depth_db}, choices, shape=_shape(pump), key=key)
+    return Effect("ducker", {"depth_db": pump.depth_db}, choices, shape=_shape(pump), sidechain=sidechain)
 
 
 def _ducks(survey: Survey, section: int) -> bool:

@@ -103,7 +103,7 @@ def _alone(part: Part, leader: Part) -> Part:
 
 
 def _unsteered(strip: AnyStrip, gone: str) -> AnyStrip:
-    return replace(strip, chain=tuple(replace(e, key="") if e.key == gone else e for e in strip.chain))
+    return replace(strip, chain=tuple(replace(e, sidechain="") if e.sidechain == gone else e for e in strip.chain))
 
 
 def _without(part: Part, gone: str) -> Part:

@@ -220,8 +220,8 @@ class SetEffects:
                 raise InvalidEdit("An effect’s range lies between 0 and 20 kHz.")
             if effect.id and not effect.id.isalnum():
                 raise InvalidEdit("An effect’s id is made of letters and figures.")
-            if effect.key == strip.id or (effect.key and song.part(effect.key) is None):
-                raise InvalidEdit("An effect is keyed by another part of the song.")
+            if effect.sidechain == strip.id or (effect.sidechain and song.part(effect.sidechain) is None):
+                raise InvalidEdit("Another part of the song steers an effect, never its own.")
         kinds = {e.id: e.kind for e in strip.chain}
         if any(kinds.get(e.id, e.kind) != e.kind for e in self.effects):
             raise InvalidEdit("These effects aren’t there any more.")

@@ -285,7 +285,7 @@ class CopyChain:
         strip, to = strip_of(song, self.strip), strip_of(song, self.to)
         if strip.id == to.id:
             raise InvalidEdit("Effects are copied to another strip.")
-        copied = tuple(replace(e, id="", key="" if e.key == to.id else e.key) for e in strip.chain)
+        copied = tuple(replace(e, id="", sidechain="" if e.sidechain == to.id else e.sidechain) for e in strip.chain)
         chain = copied if self.instead else (*to.chain, *copied)
         if len(chain) > MOST_EFFECTS:
             raise InvalidEdit(f"A chain has at most {MOST_EFFECTS} effects.")

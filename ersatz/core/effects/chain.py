@@ -17,7 +17,7 @@ from ersatz.core.song.strips import Effect
 #: Id of an effect -> its automated values by name, one per sample.
 Moved = Callable[[str], dict[str, np.ndarray]]
 #: Part -> its signal over the stretch, shape (2, n), and the song samples of its hits.
-Keyed = Callable[[str], tuple[np.ndarray, np.ndarray]]
+Sidechain = Callable[[str], tuple[np.ndarray, np.ndarray]]
 
 
 def spec_of(effect: Effect) -> EffectSpec:
@@ -88,17 +88,17 @@ def settings_of(effect: Effect) -> Settings:
 
 
 def run_chain(
-    x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, keyed: Keyed | None = None
+    x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, sidechain: Sidechain | None = None
 ) -> np.ndarray:
     """All effects in order on (2, n); gives what is left without their reach at both ends. `moved` gives an effect's automated
-    values by its id; `keyed` another part's signal and hits."""
+    values by its id; `sidechain` another part's signal and hits."""
     first = 0
     for effect in effects:
         before, after = reach((effect,), where.bpm, where.rate)
         here = replace(where, start=where.start + first, lead=before)
-        if effect.key and keyed is not None and spec_of(effect).keyed:
-            signal, hits = keyed(effect.key)
-            here = replace(here, key=signal[:, first : first + x.shape[1]], hits=hits)
+        if effect.sidechain and sidechain is not None and spec_of(effect).has_sidechain:
+            signal, hits = sidechain(effect.sidechain)
+            here = replace(here, sidechain=signal[:, first : first + x.shape[1]], hits=hits)
         values = moved(effect.id) if moved else {}
         x = apply_effect(x, effect, here, {name: value[first : first + x.shape[1]] for name, value in values.items()})
         # What an effect needed around the stretch isn't carried on into the next ones.

@@ -61,5 +61,5 @@ DUCKER = EffectSpec(
      Choice("period", tuple(BEATS), "1/4", "Period")),
     # A hit of the bar before may still pull down.
     before_s=lambda s, bpm: _period(s, bpm) + TAKEOVER / 44_100 if s.choices["trigger"] == "a part's hits" else 0.0,
-    period_beats=lambda s: BEATS[s.choices["period"]] if s.choices["trigger"] == "the period" else 0.0, keyed=True,
+    period_beats=lambda s: BEATS[s.choices["period"]] if s.choices["trigger"] == "the period" else 0.0, has_sidechain=True,
 )  # fmt: skip

@@ -38,6 +38,12 @@ def _ahead(x: np.ndarray, samples: int) -> np.ndarray:
     return np.concatenate([x[:, samples:], np.zeros((x.shape[0], samples))], axis=1) if samples else x
 
 
+def _detector(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    """What levels are measured on: the sidechain where there is one, as far ahead as is set."""
+    heard = x if where.sidechain is None else where.sidechain
+    return _ahead(heard, int(s.flat("look_ahead_ms") / 1000 * where.rate))
+
+
 def _smoothing(s: Settings, rate: float) -> tuple[float, float]:
     """Coefficients of attack and release."""
     return followers.coefficient(s.flat("attack_ms") / 1000, rate), followers.coefficient(s.flat("release_ms") / 1000, rate)
@@ -45,7 +51,7 @@ def _smoothing(s: Settings, rate: float) -> tuple[float, float]:
 
 def _compress(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
-    detector = _ahead(x if where.key is None else where.key, int(s.flat("look_ahead_ms") / 1000 * where.rate))
+    detector = _detector(x, s, where)
     level = followers.rms_db(detector, RMS_S, where.rate) if s.choices["detector"] == "RMS" else followers.peak_db(detector)
     reduction = -gain_db(level, s.curve("threshold_db", n), s.curve("ratio", n), s.flat("knee_db"))
     attack, release = _smoothing(s, where.rate)
@@ -72,7 +78,7 @@ COMPRESSOR = EffectSpec(
      Param("gain_db", "dB", -24, 24, 0, "Gain", moves="")),
     _compress,
     (Choice("detector", ("peak", "RMS"), "peak", "Detector"), Choice("auto_gain", ("off", "on"), "off", "Auto gain")),
-    _compress_before, lambda s, bpm: s.flat("look_ahead_ms") / 1000, keyed=True,
+    _compress_before, lambda s, bpm: s.flat("look_ahead_ms") / 1000, has_sidechain=True,
 )  # fmt: skip
 
 
@@ -92,7 +98,7 @@ def _gate_open(level_db: np.ndarray, threshold_db: np.ndarray, hysteresis_db: fl
 
 def _gate(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     n = x.shape[1]
-    level = followers.peak_db(_ahead(x if where.key is None else where.key, int(s.flat("look_ahead_ms") / 1000 * where.rate)))
+    level = followers.peak_db(_detector(x, s, where))
     hold = max(1, int(s.flat("hold_ms") / 1000 * where.rate))
     opened = _gate_open(level, s.curve("threshold_db", n), s.flat("hysteresis_db"), hold)
     attack, release = _smoothing(s, where.rate)
@@ -107,7 +113,7 @@ GATE = EffectSpec(
      Param("look_ahead_ms", "ms", 0, 20, 1, "Look-ahead")),
     _gate,
     before_s=lambda s, bpm: SETTLED * (s.flat("attack_ms") + s.flat("release_ms")) / 1000 + s.flat("hold_ms") / 1000,
-    after_s=lambda s, bpm: s.flat("look_ahead_ms") / 1000, keyed=True,
+    after_s=lambda s, bpm: s.flat("look_ahead_ms") / 1000, has_sidechain=True,
 )  # fmt: skip
 
 #: The transient shaper's followers, seconds: fast and slow in attack, fast and slow in release.

@@ -117,7 +117,7 @@ def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     if s.choices["freeze"] != "off":
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:
-        wet = wet * factor(-s.values["duck_db"] * _presence(x if where.key is None else where.key, where.rate))
+        wet = wet * factor(-s.values["duck_db"] * _presence(x if where.sidechain is None else where.sidechain, where.rate))
     wet = factor(s.values["level_db"]) * wet
     return wet if s.choices["dry"] == NO_DRY else np.asarray(x + wet)
 
@@ -173,5 +173,5 @@ REVERB = EffectSpec(
      Param("level_db", "dB", -40, 6, -12, "Level", moves=""), Param("duck_db", "dB", 0, 36, 0, "Ducks while it plays", moves="")),
     _reverb,
     (Choice("kind", tuple(SPACES), "room", "Kind"), Choice("freeze", ("off", *FREEZES), "off", "Freezes every"), DRY),
-    _reverb_before, period_beats=lambda s: FREEZES.get(s.choices["freeze"], 0.0) and FREEZE_ROUND_BEATS, keyed=True,
+    _reverb_before, period_beats=lambda s: FREEZES.get(s.choices["freeze"], 0.0) and FREEZE_ROUND_BEATS, has_sidechain=True,
 )  # fmt: skip

@@ -39,14 +39,14 @@ class Settings:
 
 @dataclass(frozen=True)
 class Where:
-    """The stretch that an effect works on: `start` is the song's sample that its first one is. `key`: the signal of the part that
-    steers it, the same shape. `hits`: song samples where that part has its notes, or the effect's own part. `lead`: so many samples
-    at the start are only there to be heard by the effect; what it gives for them isn't used."""
+    """The stretch that an effect works on: `start` is the song's sample that its first one is. `sidechain`: the signal of the part
+    that steers it, the same shape. `hits`: song samples where that part has its notes, or the effect's own part. `lead`: so many
+    samples at the start are only there to be heard by the effect; what it gives for them isn't used."""
 
     rate: int = 44_100
     bpm: float = 120.0
     start: int = 0
-    key: np.ndarray | None = None
+    sidechain: np.ndarray | None = None
     hits: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     lead: int = 0
 
@@ -85,7 +85,7 @@ def timeless(settings: Settings) -> float:
 @dataclass(frozen=True)
 class EffectSpec:
     """`before_s`: how far back its memory goes, which is also how long it rings on; `after_s`: how far it looks ahead.
-    `keyed`: whether another part may steer it."""
+    `has_sidechain`: whether another part may steer it."""
 
     name: str
     title: str
@@ -95,7 +95,7 @@ class EffectSpec:
     before_s: Reach = nothing
     after_s: Reach = nothing
     period_beats: Period = timeless
-    keyed: bool = False
+    has_sidechain: bool = False
 
     def settings(self, effect: Effect, moved: dict[str, np.ndarray] | None = None) -> Settings:
         """Raises UnusableDocument for an option that the effect doesn't have."""

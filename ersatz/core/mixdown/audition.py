@@ -64,7 +64,7 @@ def bypass_db(
     off = tuple(replace(e, on=False, bypass_db=0.0) if k == place else e for k, e in enumerate(part.chain))
     mixdowns = [Mixdown(with_strip(song, replace(part, chain=chain)), cache, samples) for chain in (on, off)]
     bars = mixdowns[0].plays_in(part_id)
-    if steered_by := part.chain[place].key:
+    if steered_by := part.chain[place].sidechain:
         bars = bars & mixdowns[0].plays_in(steered_by)
     if bars:
         first = max(bars, key=lambda b: (len(bars & set(range(b, b + MEASURED_BARS))), -b))
@@ -83,7 +83,7 @@ def _through(
     held = int(held_s * RATE_HZ) if voice.pitched or voice.held else 0
     note = render_note(sound, Played(midi, held, velocity, RATE_HZ, bpm), samples).astype(np.float64)
     # Nothing plays here that could steer an effect.
-    effects = tuple(replace(e, on=False, bypass_db=0.0) if e.key else e for e in effects)
+    effects = tuple(replace(e, on=False, bypass_db=0.0) if e.sidechain else e for e in effects)
     if not effects:
         return note
     before, after = reach(effects, bpm, RATE_HZ)

@@ -147,7 +147,7 @@ class Strips:
             for effect in chain if effect.on
             for param in sorted(self._values.moves(strip, effect.id)) if _has(effect, param)
         }  # fmt: skip
-        steering = [e.key for e in chain if e.key]
+        steering = [e.sidechain for e in chain if e.sidechain]
         steered = [self._side_chain(part_id, b) for part_id in steering for b in bars]
         begins = self._begins(chain, bar)
         start, shift = self._bars.edge(begins) - before, self._bars.edge(bar) - self._bars.edge(begins)
@@ -162,13 +162,13 @@ class Strips:
             def moved(effect_id: str) -> dict[str, np.ndarray]:
                 return {param: automation.curve(c, n) for (device, param), c in control.items() if device == effect_id}
 
-            def keyed(part_id: str) -> tuple[np.ndarray, np.ndarray]:
+            def sidechain(part_id: str) -> tuple[np.ndarray, np.ndarray]:
                 at = (steering.index(part_id) + 1) * len(bars)
                 signal = self._bars.stretch(inputs[at : at + len(bars)], bars, bar, before, after)
                 return signal, self._hits(tuple(versions_of(part_id, self._song))) - shift
 
             where = Where(RATE_HZ, self._song.bpm, start, hits=self._hits(own) - shift)
-            out = run_chain(x, chain, where, moved, keyed)
+            out = run_chain(x, chain, where, moved, sidechain)
             return np.ascontiguousarray(out, np.float32)
 
         moved_by = [(target, fingerprint(c)) for target, c in control.items()]

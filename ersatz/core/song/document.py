@@ -21,7 +21,7 @@ from ersatz.core.song.migrate import OLDEST, brought_up
 from ersatz.core.song.parts import Part
 from ersatz.core.song.strips import FADER, MASTER, NO_DRY, SENDS, VOICE, AnyStrip, Effect, Strip, Target, sends_of
 
-SCHEMA = "ersatz.song/4"
+SCHEMA = "ersatz.song/5"
 #: The buses and returns that a song begins with.
 DRUMS, BASS, MUSIC, EFFECTS_BUS = "bus:drums", "bus:bass", "bus:music", "bus:effects"
 REVERB_RETURN, DELAY_RETURN = "return:reverb", "return:delay"

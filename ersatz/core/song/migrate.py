@@ -3,6 +3,7 @@
 ersatz.song/1 had four pitched voices of its own; they are synthesiser sounds now, with the old values in their places.
 ersatz.song/2 kept the gap at the end of a section with the section; it is a transition now.
 ersatz.song/3 had four buses, a reverb and a delay that were no strips, one ducker, and targets of automation in one name.
+ersatz.song/4 called the part that steers an effect its key, which is a musical key and a hash as well; it is its sidechain now.
 """
 
 from __future__ import annotations
@@ -100,6 +101,17 @@ def from_version_3(data: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def from_version_4(data: dict[str, Any]) -> dict[str, Any]:
+    """A copy of an ersatz.song/4 document as ersatz.song/5."""
+    strips = {kind: [_strip_5(strip) for strip in data.get(kind, [])] for kind in ("parts", "buses", "returns")}
+    return {**data, "schema": "ersatz.song/5", **strips, "master": _strip_5(data.get("master", {}))}
+
+
+def _strip_5(strip: dict[str, Any]) -> dict[str, Any]:
+    chain = [{("sidechain" if name == "key" else name): value for name, value in e.items()} for e in strip.get("chain", [])]
+    return {**strip, "chain": chain}
+
+
 def _free_id(data: dict[str, Any]) -> str:
     taken = {p["id"] for p in data["parts"]}
     return next(name for k in count(2) if (name := f"{MASTER}-{k}") not in taken)
@@ -185,4 +197,6 @@ def _sound(old: dict[str, Any]) -> dict[str, Any]:
 
 OLDEST = "ersatz.song/1"
 #: From each format to the next.
-STEPS = {OLDEST: from_version_1, "ersatz.song/2": from_version_2, "ersatz.song/3": from_version_3}
+STEPS = {
+    OLDEST: from_version_1, "ersatz.song/2": from_version_2, "ersatz.song/3": from_version_3, "ersatz.song/4": from_version_4,
+}  # fmt: skip

@@ -30,8 +30,9 @@ NO_DRY = "taken out"
 class Effect:
     """One effect of a chain. `blend` 0..1 mixes it in; it works only above `above_hz` and below `below_hz` where these aren't 0,
     and only on the middle or the sides where `channel` says so: effects with a band or a channel of their own are a split.
-    `shape`: a drawn curve, 0..1. `key`: the part that steers it. Switched off, it passes its input at `bypass_db`, the gain by
-    which the effect changed the loudness when it was measured, so that on and off are compared at the same level."""
+    `shape`: a drawn curve, 0..1. `sidechain`: the part whose sound steers it, "" for its own input. Switched off, it passes its
+    input at `bypass_db`, the gain by which the effect changed the loudness when it was measured, so that on and off are compared at
+    the same level."""
 
     kind: Id
     params: Annotated[dict[str, Value], Most(100)] = field(default_factory=dict)
@@ -42,7 +43,7 @@ class Effect:
     below_hz: Hertz = 0.0
     channel: Literal["both", "mid", "side"] = "both"
     shape: Curve = ()
-    key: Id = ""
+    sidechain: Id = ""
     bypass_db: Decibels = 0.0
     #: Its own within the chain, whatever place it takes; "" until it stands in one.
     id: Id = ""

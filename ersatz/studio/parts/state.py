@@ -185,7 +185,7 @@ def _pattern(song: Song, part: Part) -> PlayedPattern | None:
 def _measured_ducker(remake: Remake, song: Song, part: Part) -> Effect | None:
     survey = remake.reference.survey
     ducker = None if survey is None else ducker_of(survey.pump)
-    if ducker is None or (ducker.key and (part.id == ducker.key or song.part(ducker.key) is None)):
+    if ducker is None or (ducker.sidechain and (part.id == ducker.sidechain or song.part(ducker.sidechain) is None)):
         return None
     return ducker
 

@@ -25,19 +25,19 @@ class ChainChoice:
 def kept_chain(effects: tuple[Effect, ...], song: Song) -> list[dict[str, Any]]:
     """A chain as it is saved: beside the part that steers an effect its role, by which another song finds one."""
     steering = {p.id: p.role for p in song.parts}
-    return [{**to_json(replace(e, id="")), "key_role": steering.get(e.key, "")} for e in effects]
+    return [{**to_json(replace(e, id="")), "sidechain_role": steering.get(e.sidechain, "")} for e in effects]
 
 
 def chain_in(chain: SavedChain, song: Song | None) -> ChainChoice:
     """A saved chain for a song: each effect steered by the part that it was steered by, or else by the first of its role."""
     effects, lost = [], []
     for effect, kept in zip(chain.effects, chain.effects_json):
-        role = kept.get("key_role", "")
-        parts = [p for p in song.parts if p.role == role] if song and effect.key else []
-        steered_by = next((p.id for p in parts if p.id == effect.key), parts[0].id if parts else "")
-        if effect.key and not steered_by:
+        role = kept.get("sidechain_role", "")
+        parts = [p for p in song.parts if p.role == role] if song and effect.sidechain else []
+        steered_by = next((p.id for p in parts if p.id == effect.sidechain), parts[0].id if parts else "")
+        if effect.sidechain and not steered_by:
             lost.append(f"{spec_of(effect).title} was steered by a part that plays {role or 'something'}; this song has none.")
-        effects.append(replace(effect, key=steered_by))
+        effects.append(replace(effect, sidechain=steered_by))
     return ChainChoice(chain.pk, chain.name, effects, " ".join(lost))
 
 

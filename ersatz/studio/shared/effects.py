@@ -37,10 +37,10 @@ class Options:
 
 @dataclass(frozen=True, kw_only=True)
 class EffectState(Effect):
-    """An effect as the song has it, with what its panel shows. `keyed`: another part may steer it."""
+    """An effect as the song has it, with what its panel shows. `has_sidechain`: another part may steer it."""
 
     title: str
-    keyed: bool
+    has_sidechain: bool
     picture: EffectPicture | None
     fields: list[Figure]
     options: list[Options]
@@ -57,7 +57,7 @@ def options(choice: Choice, value: str) -> Options:
 def effect_state(effect: Effect) -> EffectState:
     spec = spec_of(effect)
     return EffectState(
-        **vars(effect), title=spec.title, keyed=spec.keyed, picture=picture_of(effect),
+        **vars(effect), title=spec.title, has_sidechain=spec.has_sidechain, picture=picture_of(effect),
         fields=[figure(p, p.value(effect.params)) for p in spec.params],
         options=[options(c, c.value(effect.choices, spec.name)) for c in spec.choices],
     )  # fmt: skip

@@ -18,9 +18,9 @@ import { tip } from "./tips.js";
 /** What fills the display of a gain reduction. */
 const MOST_TAKEN_DB = 18;
 const CHANNELS = ["both", "mid", "side"];
-const DOCUMENT = /** @type {const} */ (["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "key", "bypass_db"]);
+const DOCUMENT = /** @type {const} */ (["id", "kind", "params", "choices", "on", "blend", "above_hz", "below_hz", "channel", "shape", "sidechain", "bypass_db"]);
 /** @type {Omit<Effect, "kind">} */
-export const NEW_EFFECT = { id: "", params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], key: "", bypass_db: 0 };
+export const NEW_EFFECT = { id: "", params: {}, choices: {}, on: true, blend: 1, above_hz: 0, below_hz: 0, channel: "both", shape: [], sidechain: "", bypass_db: 0 };
 /** Of an effect what the song keeps. */
 export const documentOf = (/** @type {Effect} */ effect) => Object.fromEntries(DOCUMENT.map((name) => [name, effect[name]]));
 /** Makes a chain whose effect `i` has become other: `by(effect)` says in what.
@@ -165,7 +165,7 @@ export class ChainEditor {
       own("below_hz", "Crossover: below", "Hz", 0, 20000),
       choiceField({ name: "effect-channel", title: "Works on", options: CHANNELS, value: effect.channel }, (channel) => this.set(changed(i, () => ({ channel: /** @type {Effect["channel"]} */ (channel) })))),
     );
-    if (effect.keyed) fields.append(this.#sidechain(effect, i));
+    if (effect.hasSidechain) fields.append(this.#sidechain(effect, i));
     const line = node("div", "device-tools"), ducker = effect.kind === "ducker" ? this.ducker() : null;
     if (ducker) line.append(button("The reference’s curve", () => this.set(changed(i, (e) => ({ ...ducker, id: e.id, on: e.on, blend: e.blend })))));
     line.append(button("Move left", () => this.#move(i, i - 1)), button("Move right", () => this.#move(i, i + 1)), button("Delete", () => this.set((effects) => effects.filter((_, k) => k !== i)), "btn btn-link"));
@@ -181,6 +181,6 @@ export class ChainEditor {
    *  @param {number} i */
   #sidechain(effect, i) {
     const others = this.parts().map(([id, name]) => /** @type {[string, string]} */ ([id, name]));
-    return choiceField({ name: "effect-key", title: "Sidechain", options: [["", "itself"], ...others], value: effect.key }, (key) => this.set(changed(i, () => ({ key }))));
+    return choiceField({ name: "effect-sidechain", title: "Sidechain", options: [["", "itself"], ...others], value: effect.sidechain }, (sidechain) => this.set(changed(i, () => ({ sidechain }))));
   }
 }

@@ -49,7 +49,7 @@ function withBand(effects, i, k, change, kind = null) {
 function freeBand(strip) {
   const i = eqOf(strip), k = i < 0 ? undefined : BANDS.find((n) => kindOf(strip.effects[i], n) === "off");
   if (k) return [strip.effects, i, k];
-  return [[...strip.effects, { ...NEW_EFFECT, kind: "eq", title: "", keyed: false, picture: null, fields: [], options: [] }], strip.effects.length, 1];
+  return [[...strip.effects, { ...NEW_EFFECT, kind: "eq", title: "", hasSidechain: false, picture: null, fields: [], options: [] }], strip.effects.length, 1];
 }
 
 export class MixActs {

@@ -154,7 +154,7 @@ export interface Effect {
   below_hz: number;
   channel: "both" | "mid" | "side";
   shape: number[];
-  key: string;
+  sidechain: string;
   bypass_db: number;
   id: string;
 }
@@ -174,11 +174,11 @@ export interface EffectState {
   below_hz: number;
   channel: "both" | "mid" | "side";
   shape: number[];
-  key: string;
+  sidechain: string;
   bypass_db: number;
   id: string;
   title: string;
-  keyed: boolean;
+  hasSidechain: boolean;
   picture: EffectPicture | null;
   fields: Figure[];
   options: Options[];
