@@ -14,7 +14,6 @@ from scipy import fft
 
 from ersatz.core.audio import resample
 from ersatz.core.survey.bars import BarTable
-from ersatz.core.survey.shared import Shared
 
 RATE_HZ = 11_025
 FRAME, QUICK_FRAME, HOP = 256, 128, 64
@@ -47,13 +46,11 @@ class Levels:
     quick: np.ndarray
 
 
-def fast_powers(shared: Shared) -> list[np.ndarray]:
+def fast_powers(mid: np.ndarray, side: np.ndarray, rate_hz: int) -> list[np.ndarray]:
     """Power per row and frame of the mid and, unless there is none, of the side; needs no grid."""
-    mid, side = _unsaturated(shared)
-    channels = [mid]
-    if shared.audio.channels == 2 and float(np.square(shared.side).mean()) > NO_SIDE * float(np.square(shared.mid).mean()):
-        channels.append(side)
-    return [_row_power(x) for x in resample(np.stack(channels), shared.rate_hz, RATE_HZ)]
+    has_side = float(np.square(side).mean()) > NO_SIDE * float(np.square(mid).mean())
+    channels = _unsaturated(mid, side, rate_hz)[: 2 if has_side else 1]
+    return [_row_power(x) for x in resample(channels, rate_hz, RATE_HZ)]
 
 
 def row_centers_hz() -> np.ndarray:
@@ -85,15 +82,14 @@ def cut_levels(bars: BarTable, powers: list[np.ndarray]) -> Levels:
     )
 
 
-def _unsaturated(shared: Shared) -> np.ndarray:
+def _unsaturated(mid: np.ndarray, side: np.ndarray, rate_hz: int) -> np.ndarray:
     """Mid and side before the master's saturation, shape (2, samples).
 
     A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the peaks of every half
     second are alike, as saturation makes them, its curve (tanh) is undone; where they vary, or where a limiter has made them equal,
     the audio is left as it is.
     """
-    mid, side = shared.mid, shared.side
-    half_second = shared.rate_hz // 2
+    half_second = rate_hz // 2
     # By half seconds throughout: they fit the cache, whole tracks don't.
     pieces = [slice(i, i + half_second) for i in range(0, len(mid), half_second)]
     top = max(1e-9, *(float((np.abs(mid[p]) + np.abs(side[p])).max()) for p in pieces))

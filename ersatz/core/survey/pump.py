@@ -4,10 +4,12 @@ Conventions: `depth_db` is how far the ducked material lies under its full recov
 that lowest point to within 1 dB of recovery, `curve_db` has 64 points over one period from the trigger on (half a beat at 1/8,
 else a beat), 0 = recovered. What doesn't duck reads 0.
 
-Method: whole hypotheses (every beat, every 8th, the kick's pattern, kick and snare) are held against how all levels move, see
-ducking.py; the one whose best curve explains most is the rate. Where bars with kick can be held against the same music without it
-(comparison.py) and their difference is clear, it is the answer. Whether anything ducks at all is a probability, from how much the
-curve explains, with weights fitted on real music of known ducking (bench/material) and on the generated set.
+Method: two witnesses that fail on different music. Whole hypotheses (every beat, every 8th, the kick's pattern, kick and snare)
+are held against how all levels move, see ducking.py; and networks that learned from music of known ducking read the bars laid over
+each other, see learned.py. Whether anything ducks is the mean of their probabilities, depth and rate are theirs together, and how
+far they agree says how sure the depth is, with weights fitted on real music of known ducking (bench/material) and on generated
+pieces. Where bars with kick can be held against the same music without it (comparison.py) and their difference is clear, that is
+the answer.
 """
 
 from __future__ import annotations
@@ -19,9 +21,22 @@ import numpy as np
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.comparison import clearest, pair_bars
 from ersatz.core.survey.document import BandDepth, Presence, Pump, PumpCorrection, SectionPump
-from ersatz.core.survey.ducking import Evidence, Fit, Trigger, agreed, best_fits, depth_of_bars, depths_like, gather, triggering
+from ersatz.core.survey.ducking import (
+    FINE,
+    Evidence,
+    Fit,
+    Trigger,
+    agreed,
+    best_fits,
+    depth_of_bars,
+    depths_like,
+    gather,
+    triggering,
+)
 from ersatz.core.survey.envelopes import PER_BEAT, Levels
+from ersatz.core.survey.folded import fold
 from ersatz.core.survey.hits import SURE, Hits
+from ersatz.core.survey.learned import RATES, Learned, read_learned
 from ersatz.core.survey.threads import in_threads
 
 POINTS = PER_BEAT
@@ -43,8 +58,13 @@ LEAST_SOUNDING = 0.1
 COMPARED = 0.55
 #: See probability().
 CERTAIN_FROM, CERTAIN_PER = -0.11, 0.81
-#: The same for the depth being right within 1.5 dB or a fifth.
-DEPTH_FROM, DEPTH_PER = -0.64, 0.21
+#: What the networks learned from ducks less often than club music does: so much more likely is it there, in nepers of the odds.
+DUCKS_MORE = 0.6
+#: See depth_probability().
+AGREEING_FROM, AGREEING_PER, SPREAD_PER = 1.05, -1.22, -1.69
+NEAR_DB, NEAR_SHARE = 1.5, 0.2
+#: How far a hypothesis that explains more outweighs the others: the power of what each explains.
+CLEARLY = 4
 
 
 @dataclass(frozen=True)
@@ -63,19 +83,25 @@ def measure_pump(
     levels: Levels, bars: BarTable, hits: Hits, presence: Presence, spans: list[tuple[int, int]], drops: list[int]
 ) -> Pump:
     """`spans` are (first bar index, bars) of the sections, `drops` the numbers of those that play at full energy."""
-    reading = read(levels, bars, hits, presence)
+    kick = np.array(presence.kick) > 0.5
+    use = kick if kick.sum() >= LEAST_BARS else np.ones(bars.count, bool)
+    reading = read(levels, bars, hits, use)
     if reading is None:
         return no_pump(len(spans), told=False)
     beat_s = _beat_s(bars)
     regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
     best = agreed(reading.evidence, reading.fits[0], beat_s, regions, np.array(REGION_VOICES))
-    sure = probability(best)
+    learned = read_learned(fold(levels, use))
+    voted, seen = probability(best), in_club_music(learned.certain)
+    sure = (voted + seen) / 2
     pairs = pair_bars(levels, bars, hits, presence, spans, drops)
     difference = clearest(pairs, reading.plain) if pairs is not None else None
-    right = min(sure, _expit(DEPTH_FROM + DEPTH_PER * _explained(best)))
+    right = min(sure, depth_probability(best, learned))
     if difference is not None and difference.confidence >= COMPARED:
         best = replace(best, trigger=difference.trigger, depth_db=difference.depth_db, curve_db=difference.curve_db)
         sure = right = difference.confidence
+    elif sure >= 0.5:
+        best = _joined(reading.fits, best, voted, learned, seen)
     if sure < 0.5:
         return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
     depths = in_threads(lambda span: depth_of_bars(levels.db[:, span[0] : sum(span)], reading.evidence, best, beat_s), spans)
@@ -98,10 +124,8 @@ def measure_pump(
     )
 
 
-def read(levels: Levels, bars: BarTable, hits: Hits, presence: Presence) -> Reading | None:
-    """What the bars with kick say, or all bars where hardly any has one; None where nothing sounds."""
-    kick = np.array(presence.kick) > 0.5
-    use = kick if kick.sum() >= LEAST_BARS else np.ones(bars.count, bool)
+def read(levels: Levels, bars: BarTable, hits: Hits, use: np.ndarray) -> Reading | None:
+    """What the bars in use (bool per bar) say; None where nothing sounds."""
     evidence = gather(np.where(use[None, :, None], levels.db, np.float32(np.nan)))
     if not evidence.count.any():
         return None
@@ -119,6 +143,42 @@ def probability(fit: Fit) -> float:
     bench/material and of bench/testset.
     """
     return _expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit))
+
+
+def in_club_music(certain: float) -> float:
+    """The networks' probability that anything ducks, where ducking is as frequent as in club music."""
+    odds = float(np.exp(DUCKS_MORE))
+    return odds * certain / (1 - certain + odds * certain)
+
+
+def depth_probability(fit: Fit, learned: Learned) -> float:
+    """That the depth is right within NEAR_DB or NEAR_SHARE of it: a logistic regression on how far the two witnesses' depths are
+    apart and how widely the networks expect to err, fitted on the tuned two thirds of bench/material.
+    """
+    depth_db = float(np.sqrt(fit.depth_db * learned.depth_db))
+    apart = abs(np.log(learned.depth_db / fit.depth_db))
+    spread = np.log(learned.spread_db / max(NEAR_DB, NEAR_SHARE * depth_db))
+    return _expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread)
+
+
+def _joined(fits: tuple[Fit, ...], best: Fit, voted: float, learned: Learned, seen: float) -> Fit:
+    """What both witnesses say together, each heard as far as it is sure that anything ducks at all (`voted`, `seen`)."""
+    explained = {rate: max((f.gain * f.trigger.plain for f in fits if f.trigger.rate == rate), default=0.0) for rate in RATES}
+    shares = np.array([explained[rate] ** CLEARLY for rate in RATES])
+    rate = RATES[int(np.argmax(voted * shares / max(shares.sum(), 1e-12) + seen * learned.rates))]
+    # Of 8ths the networks learned from few, and read them 2 to 3 dB too deep.
+    heard = 0.0 if rate == best.trigger.rate == "1/8" else seen
+    depth_db = float(np.exp(np.average(np.log([best.depth_db, learned.depth_db]), weights=[voted, heard])))
+    fit = next((f for f in fits if f.trigger.rate == rate), None)
+    trigger = fit.trigger if fit else Trigger(rate, learned.triggers(rate), 0.5 if rate == "1/8" else 1.0)
+    fine = int(POINTS * FINE * trigger.beats)
+    shapes = []
+    if best.trigger.rate == rate:
+        shapes.append(best.curve_db / best.curve_db.min())
+    if learned.rate == rate or not shapes:
+        shapes.append(np.interp(np.arange(fine) / fine, np.arange(POINTS) / POINTS, learned.shape))
+    shape = np.mean(shapes, axis=0)
+    return replace(best, trigger=trigger, depth_db=depth_db, curve_db=-depth_db * shape / shape.max())
 
 
 def _explained(fit: Fit) -> float:

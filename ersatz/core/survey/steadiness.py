@@ -80,13 +80,14 @@ def _local_tempi(onset: np.ndarray, rate: float, bpm: float) -> tuple[np.ndarray
     frames = np.lib.stride_tricks.sliding_window_view(onset, length)[::hop]
     size = 1 << 15
     magnitude = np.abs(fft.rfft((frames - frames.mean(axis=1, keepdims=True)) * np.hanning(length), size, axis=1))
+    usual = max(float(np.median(magnitude)), 1e-9)
     strength = np.zeros((len(frames), len(FACTORS)))
     for harmonic in (1, 2, 4):
         place = FACTORS * harmonic * bpm / 60 / rate * size
         base = np.minimum(place.astype(int), magnitude.shape[1] - 2)
         part = place - base
         row = magnitude[:, base] * (1 - part) + magnitude[:, base + 1] * part
-        strength += row / max(float(np.median(magnitude)), 1e-9)
+        strength += row / usual
     best = strength.argmax(axis=1)
     inner = (best > 1) & (best < len(FACTORS) - 2)
     contrast = strength.max(axis=1) / np.maximum(np.median(strength, axis=1), 1e-9)

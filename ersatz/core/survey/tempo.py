@@ -275,16 +275,15 @@ def _unit(x: np.ndarray) -> np.ndarray:
 def _attack(shared: Shared, period: float, near_s: float) -> float:
     """Start of the average attack within 10 ms of `near_s`, where the folded waveform jumps; else `near_s`."""
     step = max(1, round(shared.rate_hz * 0.0005))
-    usable = len(shared.mid) // step * step
-    power = np.square(shared.mid[:usable]).reshape(-1, step).mean(axis=1)
     hop = step / shared.rate_hz
     reach = round(0.016 / hop)
     beats = int((shared.duration_s - near_s) / period)
     starts = np.round((near_s + np.arange(beats) * period) / hop).astype(int) - reach
-    starts = starts[(starts >= 0) & (starts + 2 * reach < len(power))]
+    starts = starts[(starts >= 0) & (starts + 2 * reach < len(shared.mid) // step)]
     if len(starts) < 8:
         return near_s % period
-    cuts = power[starts[:, None] + np.arange(2 * reach)]
+    cuts = np.square(shared.mid[starts[:, None] * step + np.arange(2 * reach * step)])
+    cuts = cuts.reshape(len(starts), 2 * reach, step).mean(axis=2)
     top = cuts.max(axis=1)
     if not top.any():
         # Left and right cancel: the mid has no waveform to sharpen on.
