@@ -84,3 +84,17 @@ def club_track(
     low = signal.butter(2, 6000, "lowpass", fs=RATE, output="sos")
     mix = out + signal.sosfilt(low, music)
     return (mix / np.abs(mix).max() * 0.89).astype(np.float32)
+
+
+def moving_levels(rows: int, bars: int, seed: int, points: int = 256) -> np.ndarray:
+    """Levels that wander, with notes struck at any 16th that die away: music that nothing ducks, dB."""
+    rng = np.random.default_rng(seed)
+    steps = rng.normal(-0.05, 0.25, (rows, bars * points))
+    struck = rng.random((rows, bars * points // 16)) < 0.12
+    steps[:, ::16] += struck * rng.uniform(4, 15, struck.shape)
+    levels = np.empty_like(steps)
+    level = np.zeros(rows)
+    for i, step in enumerate(steps.T):
+        level = np.clip(level + step, -25, 5)
+        levels[:, i] = level
+    return levels.reshape(rows, bars, points)

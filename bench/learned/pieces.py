@@ -20,8 +20,8 @@ from numba import njit
 from scipy import signal
 from scipy.ndimage import maximum_filter1d
 
-from bench.learned.stems import GENERATED, Stems, generated_stems, real_stems
-from bench.material.ducked import MUSIC_RMS, RATE, SNARE, _kick, _snare
+from bench.learned.stems import GENERATED, generated_source, real_sources
+from bench.material.ducked import MUSIC_RMS, RATE, SNARE, Source, _kick, _snare
 from ersatz.core.grid import BarGrid
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.envelopes import PER_BEAT, cut_levels, fast_powers
@@ -54,7 +54,7 @@ class Piece:
     share: float
 
 
-def make_piece(real: list[Stems], generated: list[Stems], number: int) -> Piece | None:
+def make_piece(real: list[Source], generated: list[Source], number: int) -> Piece | None:
     """None where the bars that were drawn are silent."""
     rng = np.random.default_rng(number)
     parts, bpm = _music(real, generated, rng)
@@ -108,18 +108,19 @@ def make_piece(real: list[Stems], generated: list[Stems], number: int) -> Piece 
     )
 
 
-def _music(real: list[Stems], generated: list[Stems], rng: np.random.Generator) -> tuple[dict[str, np.ndarray], float]:
+def _music(real: list[Source], generated: list[Source], rng: np.random.Generator) -> tuple[dict[str, np.ndarray], float]:
     """Some bars by role, and their tempo after they were played faster or slower."""
     group = generated if rng.random() < 0.5 else real
-    stems = group[int(rng.integers(len(group)))]
+    source = group[int(rng.integers(len(group)))]
     speed = rng.uniform(0.85, 1.18)
-    bars = min(int(rng.integers(8, 19)), stems.bars)
-    first = int(rng.integers(0, stems.bars - bars + 1))
-    a, b = (int(bar * 240 / stems.bpm * RATE) for bar in (first, first + bars))
-    parts = {role: _resampled(x[:, a:b], speed) for role, x in stems.audio.items()}
-    bpm = stems.bpm * speed
+    whole = int(next(iter(source.stems.values())).shape[1] / RATE / (240 / source.bpm))
+    bars = min(int(rng.integers(8, 19)), whole)
+    first = int(rng.integers(0, whole - bars + 1))
+    a, b = (int(bar * 240 / source.bpm * RATE) for bar in (first, first + bars))
+    parts = {role: _resampled(x[:, a:b], speed) for role, x in source.stems.items()}
+    bpm = source.bpm * speed
     if rng.random() < 0.3:
-        others = [s for s in real if "all" not in s.audio]
+        others = [s for s in real if "all" not in s.stems]
         parts |= _beside(others[int(rng.integers(len(others)))], bpm, parts, rng)
     length = min(x.shape[1] for x in parts.values())
     parts = {role: x[:, :length] for role, x in parts.items()}
@@ -131,14 +132,14 @@ def _music(real: list[Stems], generated: list[Stems], rng: np.random.Generator) 
     return parts, bpm
 
 
-def _beside(other: Stems, bpm: float, parts: dict[str, np.ndarray], rng: np.random.Generator) -> dict[str, np.ndarray]:
+def _beside(other: Source, bpm: float, parts: dict[str, np.ndarray], rng: np.random.Generator) -> dict[str, np.ndarray]:
     """Stems of another piece at the same tempo or half or twice of it."""
     speed = bpm / other.bpm
     speed *= 0.5 if speed > 1.45 else 2.0 if speed < 0.7 else 1.0
     first = next(iter(parts.values()))
     loud = float(np.sqrt(np.square(sum(parts.values())).mean()))
     out = {}
-    for role, x in other.audio.items():
+    for role, x in other.stems.items():
         if rng.random() < 0.5:
             continue
         y = _resampled(np.tile(x, (1, int(first.shape[1] * speed / x.shape[1]) + 1)), speed)[:, : first.shape[1]]
@@ -289,16 +290,16 @@ def _marked(steps: tuple[int, ...]) -> np.ndarray:
     return out
 
 
-_STEMS: tuple[list[Stems], list[Stems]] = ([], [])
+_SOURCES: tuple[list[Source], list[Source]] = ([], [])
 
 
 def _start(real: Path, truth: Path) -> None:
-    _STEMS[0].extend(real_stems(real, truth))
-    _STEMS[1].extend(generated_stems(k) for k in range(GENERATED))
+    _SOURCES[0].extend(real_sources(real, truth))
+    _SOURCES[1].extend(generated_source(k) for k in range(GENERATED))
 
 
 def _write(path: Path, first: int) -> None:
-    pieces = [p for k in range(first, first + BATCH) if (p := make_piece(*_STEMS, k)) is not None]
+    pieces = [p for k in range(first, first + BATCH) if (p := make_piece(*_SOURCES, k)) is not None]
     np.savez(path, **{name: np.array([getattr(p, name) for p in pieces]) for name in Piece.__dataclass_fields__})
 
 
@@ -307,7 +308,7 @@ def main() -> None:
     parser.add_argument("--real", type=Path, required=True)
     parser.add_argument("--truth", type=Path, required=True)
     parser.add_argument("--out", type=Path, required=True)
-    parser.add_argument("--count", type=int, default=6000)
+    parser.add_argument("--count", type=int, default=6850)
     arguments = parser.parse_args()
     arguments.out.mkdir(parents=True, exist_ok=True)
     starts = [k for k in range(0, arguments.count, BATCH) if not (arguments.out / f"{k:05d}.npz").exists()]

@@ -1,16 +1,17 @@
-"""Music to duck: whole tracks of the real set, stems of tracker modules, and stems of bench/testset's generator."""
+"""Music to duck: whole tracks of the real set, stems of tracker modules and of bench/testset. As float16, to save room."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import soundfile
 import soxr
 
+from bench.material.ducked import Source
 from bench.material.files import is_held_back
 from bench.material.modules import RATE, fetch_modules, render_module
 from bench.testset.recipes import KICKS, STYLES, Recipe
@@ -24,20 +25,7 @@ TEMPOS_BPM = (84.0, 172.0)
 ROLES = {"bass": "bass", "chords": "chords", "lead": "chords"}
 
 
-@dataclass(frozen=True)
-class Stems:
-    """float16 (2, samples) at RATE by role ("all" where they can't be told apart), on a grid that starts at 0."""
-
-    name: str
-    bpm: float
-    audio: dict[str, np.ndarray]
-
-    @property
-    def bars(self) -> int:
-        return int(next(iter(self.audio.values())).shape[1] / RATE / (240 / self.bpm))
-
-
-def real_stems(real: Path, truth: Path) -> Iterator[Stems]:
+def real_sources(real: Path, truth: Path) -> Iterator[Source]:
     """What bench/material doesn't hold back of the real set, under any of its names."""
     for t in json.loads(truth.read_text()):
         path = real / t["file"]
@@ -47,14 +35,14 @@ def real_stems(real: Path, truth: Path) -> Iterator[Stems]:
         first_s = t["downbeat_time_s"] if t["downbeat_time_s"] is not None else t["beat_time_s"]
         x = x[int(first_s * rate) : int((first_s + FILE_SECONDS) * rate)]
         x = np.repeat(x, 2, axis=1) if x.shape[1] == 1 else x
-        yield Stems(path.stem, t["bpm"], {"all": soxr.resample(x, rate, RATE).T.astype(np.float16)})
+        yield Source(path.stem, t["bpm"], {"all": soxr.resample(x, rate, RATE).T.astype(np.float16)})
     for path in fetch_modules(real):
         module = render_module(path, MODULE_SECONDS)
         if module is not None and not is_held_back(module.name) and not is_held_back(f"{module.name} stems"):
-            yield Stems(f"{module.name} stems", module.bpm, {k: x.astype(np.float16) for k, x in module.stems.items()})
+            yield Source(f"{module.name} stems", module.bpm, {k: x.astype(np.float16) for k, x in module.stems.items()})
 
 
-def generated_stems(number: int) -> Stems:
+def generated_source(number: int) -> Source:
     """A drop in a style and at a tempo drawn from the number, without its kick."""
     rng = np.random.default_rng(77_000 + number)
     name, bpm = str(rng.choice(list(STYLES))), float(rng.uniform(*TEMPOS_BPM))
@@ -73,4 +61,4 @@ def generated_stems(number: int) -> Stems:
             mixed[role] = mixed.get(role, 0.0) + x * rng.uniform(0.5, 1.6)
     n = int(GENERATED_BARS * draw.bar_s * RATE)
     audio = {role: soxr.resample(x.T, RATE_HZ, RATE, quality="LQ").T[:, :n].astype(np.float16) for role, x in mixed.items()}
-    return Stems(f"generated {number}", bpm, audio)
+    return Source(f"generated {number}", bpm, audio)

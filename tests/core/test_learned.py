@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from bench.learned.pieces import DEEPEST_DB, EIGHTHS, FOUR, SNARE, STEPS, _curve, _gain_db, _pattern, _target, make_piece
-from bench.learned.stems import Stems
+from bench.material.ducked import Source
 from bench.material.modules import RATE
 from ersatz.core.survey.envelopes import PER_BEAT
 from ersatz.core.survey.folded import FEATURES, REGIONS
@@ -20,7 +20,7 @@ def tone(hz):
 
 @pytest.fixture(scope="module")
 def stems():
-    return [Stems("tones", BPM, {"bass": tone(80), "chords": tone(880), "drums": 0.1 * tone(5000)})]
+    return [Source("tones", BPM, {"bass": tone(80), "chords": tone(880), "drums": 0.1 * tone(5000)})]
 
 
 @pytest.fixture(scope="module")

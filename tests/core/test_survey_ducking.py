@@ -12,6 +12,7 @@ from ersatz.core.survey.ducking import FINE, Fit, Trigger
 from ersatz.core.survey.envelopes import PER_BEAT, Levels, fast_powers, row_centers_hz
 from ersatz.core.survey.folded import FEATURES, LAGS, REGIONS, STEP_DB, fold
 from ersatz.core.survey.learned import RATES, Learned, _around, _nets, read_learned
+from tests.signals import moving_levels
 
 BARS, POINTS = 12, 4 * PER_BEAT
 QUARTER = (0, 64, 128, 192)
@@ -23,20 +24,6 @@ def levels_of(db: np.ndarray) -> Levels:
     """A mid's and a side's rows, shape (rows, bars, points)."""
     centers = row_centers_hz()
     return Levels(db, np.tile(centers, 2), np.repeat([False, True], len(centers)), np.tile(np.arange(len(centers)) > 41, 2))
-
-
-def moving_levels(rows: int, bars: int, seed: int, points: int = POINTS) -> np.ndarray:
-    """Levels that wander, with notes struck at any 16th that die away: music that nothing ducks, dB."""
-    rng = np.random.default_rng(seed)
-    steps = rng.normal(-0.05, 0.25, (rows, bars * points))
-    struck = rng.random((rows, bars * points // 16)) < 0.12
-    steps[:, ::16] += struck * rng.uniform(4, 15, struck.shape)
-    levels = np.empty_like(steps)
-    level = np.zeros(rows)
-    for i, step in enumerate(steps.T):
-        level = np.clip(level + step, -25, 5)
-        levels[:, i] = level
-    return levels.reshape(rows, bars, points)
 
 
 def music(seed: int = 3, points: int = POINTS) -> np.ndarray:

@@ -16,7 +16,7 @@ from ersatz.core.survey.document import Corrections, SectionCorrection, Source
 from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
 from ersatz.core.survey.harmony import STAY, _viterbi, measure_harmony
 from ersatz.core.survey.shared import frame_means, prepare
-from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
+from tests.signals import RATE, both, club_track, kick_hit, moving_levels, noise_hit, sine
 
 
 def survey(samples, rate=RATE):
@@ -74,20 +74,6 @@ def test_a_track_that_speeds_up_is_less_sure_than_one_that_doesnt():
 
 QUARTER = ducking.Trigger("1/4", (0, 64, 128, 192), 1.0)
 BEAT_S = 0.48
-
-
-def moving_levels(rows: int, bars: int, seed: int) -> np.ndarray:
-    """Levels that wander, with notes struck at any 16th that die away: music that nothing ducks, dB."""
-    rng = np.random.default_rng(seed)
-    steps = rng.normal(-0.05, 0.25, (rows, bars * 256))
-    struck = rng.random((rows, bars * 16)) < 0.12
-    steps[:, ::16] += struck * rng.uniform(4, 15, struck.shape)
-    levels = np.empty_like(steps)
-    level = np.zeros(rows)
-    for i, step in enumerate(steps.T):
-        level = np.clip(level + step, -25, 5)
-        levels[:, i] = level
-    return levels.reshape(rows, bars, 256)
 
 
 def ducked_by(depth_db: float, end: float, trigger: ducking.Trigger, recovery: int) -> ducking.Curves:
