@@ -13,6 +13,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from dataclasses import replace
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -38,6 +39,8 @@ Tune = list[tuple[int, int, int]]
 Midi = Callable[[int], int]
 
 CELL_BARS = 2
+#: Semitones: a step is less than a third, a leap a fourth or more.
+THIRD, LEAP = 3, 5
 #: A hook lies within an octave and a third: so many steps of the scale.
 RANGE = 10
 #: The climax alone lies from here on up: of three steps one is a tone of any chord.
@@ -185,6 +188,11 @@ def _tune(kind: str, midi: Midi, chords: Chords, energy: int, rng: random.Random
         peak = 1 + int(np.argmax(shape[1:])) if rhythm is b else None
         pitches = _path(rhythm, shape[: len(rhythm)], under, k == len(cells) - 1, peak, tune[-1][2] if tune else None)
         tune += [(CELL_BARS * k * STEPS_PER_BAR + step, long, pitch) for (step, long), pitch in zip(rhythm, pitches)]
+    moves = [abs(midi(b[2]) - midi(a[2])) for a, b in pairwise(tune)]
+    leaps = sum(move >= LEAP for move in moves)
+    # Few notes over one held chord may keep to its tones: then another tune. Bells ring the chord.
+    if kind != "bell" and leaps and sum(1 <= move < THIRD for move in moves) <= leaps:
+        return _tune(kind, midi, chords, energy, rng)
     return tuple(Note(step * STEP, long * STEP - 15, midi(pitch), _accent(step, kind, rng)) for step, long, pitch in tune)
 
 
