@@ -16,12 +16,10 @@ from pathlib import Path
 
 import numpy as np
 import soxr
-from numba import njit
 from scipy import signal
-from scipy.ndimage import maximum_filter1d
 
 from bench.learned.stems import GENERATED, generated_source, real_sources
-from bench.material.ducked import MUSIC_RMS, RATE, SNARE, Source, _kick, _snare
+from bench.material.ducked import MUSIC_RMS, RATE, SNARE, Source, _kick, _snare, limited
 from ersatz.core.grid import BarGrid
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.envelopes import PER_BEAT, cut_levels, fast_powers
@@ -255,20 +253,7 @@ def _mastered(mix: np.ndarray, rng: np.random.Generator) -> np.ndarray:
         mix = np.tanh(mix * rng.choice([0.5, 0.8, 1.2, 1.8, 2.6]) / max(1e-9, float(np.percentile(np.abs(mix[:, ::7]), 99.5))))
     if rng.random() < 0.3:
         mix = mix * 10 ** (rng.uniform(1, 5) / 20)
-    ceiling = 10 ** (-1 / 20)
-    held = maximum_filter1d(np.abs(mix).max(axis=0), 2 * int(0.002 * RATE) + 1)
-    gain = _released(np.minimum(1.0, ceiling / np.maximum(held, 1e-9)), np.exp(-1 / (rng.uniform(0.03, 0.15) * RATE)))
-    return np.asarray(np.clip(mix * gain, -ceiling, ceiling))
-
-
-@njit(cache=True)
-def _released(wanted: np.ndarray, keep: float) -> np.ndarray:
-    out = np.empty_like(wanted)
-    state = 1.0
-    for i in range(len(wanted)):
-        state = min(wanted[i], wanted[i] + (state - wanted[i]) * keep)
-        out[i] = state
-    return out
+    return limited(mix, rng.uniform(0.03, 0.15))
 
 
 def _folded(mix: np.ndarray, bpm: float, bars: int, playing: np.ndarray, rng: np.random.Generator) -> np.ndarray:

@@ -15,6 +15,7 @@ from typing import Any
 
 import numpy as np
 import soundfile
+from numba import njit
 from scipy import signal
 from scipy.ndimage import maximum_filter1d
 
@@ -216,18 +217,25 @@ def _master(mix: np.ndarray, drive_db: float) -> np.ndarray:
     """Saturation as far as `drive_db` asks, then a limiter of 2 ms and 60 ms at -1 dBFS."""
     if drive_db:
         mix = np.tanh(mix * 10 ** (drive_db / 20))
+    return limited(mix, 0.06)
+
+
+def limited(mix: np.ndarray, release_s: float) -> np.ndarray:
+    """A limiter at -1 dBFS that looks 2 ms ahead: it falls at once and recovers by `release_s`."""
     ceiling = 10 ** (-1 / 20)
-    peak = np.abs(mix).max(axis=0)
-    ahead = int(0.002 * RATE)
-    held = np.asarray(maximum_filter1d(peak, 2 * ahead + 1))
-    wanted = np.minimum(1.0, ceiling / np.maximum(held, 1e-9))
-    # Falls at once (the filter above looks ahead), recovers by 60 ms.
-    smooth = np.empty_like(wanted)
-    keep, state = np.exp(-1 / (0.06 * RATE)), 1.0
-    for i, w in enumerate(wanted.tolist()):
-        state = w if w < state else w + (state - w) * keep
-        smooth[i] = state
-    return np.asarray(np.clip(mix * smooth, -ceiling, ceiling))
+    held = maximum_filter1d(np.abs(mix).max(axis=0), 2 * int(0.002 * RATE) + 1)
+    gain = _released(np.minimum(1.0, ceiling / np.maximum(held, 1e-9)), np.exp(-1 / (release_s * RATE)))
+    return np.asarray(np.clip(mix * gain, -ceiling, ceiling))
+
+
+@njit(cache=True)
+def _released(wanted: np.ndarray, keep: float) -> np.ndarray:
+    out = np.empty_like(wanted)
+    state = 1.0
+    for i in range(len(wanted)):
+        state = min(wanted[i], wanted[i] + (state - wanted[i]) * keep)
+        out[i] = state
+    return out
 
 
 def _sounding(source: Source, ducked: list[str]) -> bool:

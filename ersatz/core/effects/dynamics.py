@@ -39,9 +39,8 @@ def _ahead(x: np.ndarray, samples: int) -> np.ndarray:
 
 
 def _detector(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    """What levels are measured on: the sidechain where there is one, as far ahead as is set."""
-    heard = x if where.sidechain is None else where.sidechain
-    return _ahead(heard, int(s.flat("look_ahead_ms") / 1000 * where.rate))
+    """What steers the effect, as far ahead as is set."""
+    return _ahead(where.steering(x), int(s.flat("look_ahead_ms") / 1000 * where.rate))
 
 
 def _smoothing(s: Settings, rate: float) -> tuple[float, float]:

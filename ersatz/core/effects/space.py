@@ -117,7 +117,7 @@ def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     if s.choices["freeze"] != "off":
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:
-        wet = wet * factor(-s.values["duck_db"] * _presence(x if where.sidechain is None else where.sidechain, where.rate))
+        wet = wet * factor(-s.values["duck_db"] * _presence(where.steering(x), where.rate))
     wet = factor(s.values["level_db"]) * wet
     return wet if s.choices["dry"] == NO_DRY else np.asarray(x + wet)
 

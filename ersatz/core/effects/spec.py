@@ -50,6 +50,10 @@ class Where:
     hits: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
     lead: int = 0
 
+    def steering(self, x: np.ndarray) -> np.ndarray:
+        """What levels are measured on: the sidechain where there is one, else the effect's own input."""
+        return x if self.sidechain is None else self.sidechain
+
     def beats(self, n: int) -> np.ndarray:
         """Song position of each sample in beats."""
         return np.asarray((self.start + np.arange(n)) / self.rate * self.bpm / 60)

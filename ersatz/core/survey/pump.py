@@ -17,6 +17,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.special import expit
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.comparison import clearest, pair_bars
@@ -89,21 +90,22 @@ def measure_pump(
     if reading is None:
         return no_pump(len(spans), told=False)
     beat_s = _beat_s(bars)
-    regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
-    best = agreed(reading.evidence, reading.fits[0], beat_s, regions, np.array(REGION_VOICES))
-    learned = read_learned(fold(levels, use))
-    voted, seen = probability(best), in_club_music(learned.certain)
-    sure = (voted + seen) / 2
+    best = reading.fits[0]
     pairs = pair_bars(levels, bars, hits, presence, spans, drops)
     difference = clearest(pairs, reading.plain) if pairs is not None else None
-    right = min(sure, depth_probability(best, learned))
     if difference is not None and difference.confidence >= COMPARED:
         best = replace(best, trigger=difference.trigger, depth_db=difference.depth_db, curve_db=difference.curve_db)
-        sure = right = difference.confidence
-    elif sure >= 0.5:
+        right = difference.confidence
+    else:
+        regions = np.searchsorted(REGION_EDGES_HZ, levels.centers_hz, side="right") + len(REGION_VOICES) // 2 * levels.side
+        best = agreed(reading.evidence, best, beat_s, regions, np.array(REGION_VOICES))
+        learned = read_learned(fold(levels, use))
+        voted, seen = probability(best), in_club_music(learned.certain)
+        sure = (voted + seen) / 2
+        if sure < 0.5:
+            return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
+        right = min(sure, depth_probability(best, learned))
         best = _joined(reading.fits, best, voted, learned, seen)
-    if sure < 0.5:
-        return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
     depths = in_threads(lambda span: depth_of_bars(levels.db[:, span[0] : sum(span)], reading.evidence, best, beat_s), spans)
     band_of = np.searchsorted(BAND_EDGES_HZ, levels.centers_hz, side="right")
     bands = {
@@ -142,7 +144,7 @@ def probability(fit: Fit) -> float:
     """That anything ducks: a logistic regression on what the best hypothesis explains, fitted on the tuned two thirds of
     bench/material and of bench/testset.
     """
-    return _expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit))
+    return float(expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit)))
 
 
 def in_club_music(certain: float) -> float:
@@ -158,7 +160,7 @@ def depth_probability(fit: Fit, learned: Learned) -> float:
     depth_db = float(np.sqrt(fit.depth_db * learned.depth_db))
     apart = abs(np.log(learned.depth_db / fit.depth_db))
     spread = np.log(learned.spread_db / max(NEAR_DB, NEAR_SHARE * depth_db))
-    return _expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread)
+    return float(expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread))
 
 
 def _joined(fits: tuple[Fit, ...], best: Fit, voted: float, learned: Learned, seen: float) -> Fit:
@@ -183,10 +185,6 @@ def _joined(fits: tuple[Fit, ...], best: Fit, voted: float, learned: Learned, se
 
 def _explained(fit: Fit) -> float:
     return float(np.log(1e3 * fit.gain * fit.trigger.plain + 0.05))
-
-
-def _expit(x: float) -> float:
-    return float(1 / (1 + np.exp(-x)))
 
 
 def no_pump(sections: int, told: bool = True, confidence: float = 0.0) -> Pump:
