@@ -9,9 +9,9 @@ from ersatz.core.audio import Audio
 from ersatz.core.survey import barline, steadiness
 from ersatz.core.survey.frames import NOISE_MEAN, band_frames
 from ersatz.core.survey.shared import prepare
-from ersatz.core.survey.slots import Slots, peaks_at, sustained_rise
+from ersatz.core.survey.slots import Slots, cut_slots, peaks_at, sustained_rise
 from ersatz.core.survey.tempo import measure_beat
-from tests.signals import RATE, both, club_track, noise_hit, sine
+from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
 
 
 def rhythm(kick, snare, hats, bars=32, metre=4):
@@ -72,6 +72,20 @@ def test_rhythm_scores_turn_with_the_rhythm(values):
     turned = barline.rhythm_scores(np.roll(kick, 5), np.roll(snare, 5), np.roll(hats, 5))
     np.testing.assert_allclose(turned, np.roll(scores, 5), atol=1e-9)
     assert (np.abs(scores) <= 1 + 1e-9).all()
+
+
+def test_a_bass_under_an_open_hat_is_no_kick():
+    # Half a beat after every kick a bass sets in that is louder below, with the click of a hat on top.
+    beat_s = 60 / 125
+    out = np.zeros(int(32.5 * beat_s * RATE), np.float32)
+    bass = sine(55, beat_s / 2, -3)
+    bass *= np.minimum(1, np.minimum(np.arange(len(bass)), np.arange(len(bass))[::-1]) / (0.03 * RATE))
+    for beat in range(32):
+        for late, hit in ((0, 0.4 * kick_hit()), (0.5, bass), (0.5, 0.3 * noise_hit(0.1, 0.03, 2000, 2))):
+            at = int((beat + late) * beat_s * RATE)
+            out[at : at + len(hit)] += hit
+    kick = cut_slots(prepare(Audio(both(out), RATE)), 125, 0.0).kick[:128].reshape(32, 4).mean(axis=0)
+    assert kick[0] > 2 * kick[2]
 
 
 def test_half_time_is_heard_from_the_backbeat():

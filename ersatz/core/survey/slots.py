@@ -59,16 +59,17 @@ def cut_slots(shared: Shared, bpm: float, anchor_s: float) -> Slots:
     power = shared.mid_power + shared.side_power
     level = np.log(frame_means(power, edges, shared.hop_s) + 1e-9)
     starts = edges[:-1]
-    low = peaks_at(shared.attack[shared.rows(20, 110)].sum(axis=0), starts, shared.hop_s)
-    click = peaks_at(shared.attack[shared.rows(1000, 4700)].sum(axis=0), starts, shared.hop_s)
+    low, knock = (
+        _unit(peaks_at(shared.attack[shared.rows(*hz)].sum(axis=0), starts, shared.hop_s)) for hz in ((20, 110), (110, 360))
+    )
     snare = peaks_at(sustained_rise(shared.noise(1000, 5600)), starts, shared.hop_s)
     hats = peaks_at(sustained_rise(shared.noise(8000, 16_000)), starts, shared.hop_s)
     return Slots(
         edges_s=edges,
         level=level,
         tonal=frame_means(shared.semitones, edges, TONAL_HOP / TONAL_HZ),
-        # A bass note starts softly on top; a kick has a click.
-        kick=np.minimum(_unit(low), 0.3 + _unit(click)),
+        # A kick falls through both in pitch; a bass on the off-beat may set in louder below, but not above.
+        kick=np.sqrt(low * knock),
         snare=_unit(snare),
         hats=_unit(hats),
     )
