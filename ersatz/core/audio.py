@@ -107,11 +107,13 @@ def read_audio(path: str | Path, name: str | None = None, limits: Limits = TRACK
         raise UnusableAudio(
             f"“{name}” holds {duration_s:.3g} s of audio; at least {limits.min_s:g} s are needed to {limits.purpose}."
         )
-    if not np.isfinite(samples).all():
+    # Not a number if one of them isn't.
+    peak = float(max(samples.max(), -samples.min()))
+    if not np.isfinite(peak):
         raise UnusableAudio(f"“{name}” holds samples that are not numbers; export it again. {limits.accepted}")
-    if float(np.abs(samples).max()) > LOUDEST_PEAK:
+    if peak > LOUDEST_PEAK:
         raise UnusableAudio(f"“{name}” holds samples far over full scale, which no audio has; export it again. {limits.accepted}")
-    if float(np.abs(samples).max()) < SILENT_PEAK:
+    if peak < SILENT_PEAK:
         raise UnusableAudio(f"“{name}” is silent from start to end, so there is nothing to {limits.purpose.removesuffix(' it')}.")
     return Audio(samples, rate_hz)
 

@@ -9,7 +9,7 @@ from ersatz.core.audio import Audio
 from ersatz.core.survey import barline, steadiness
 from ersatz.core.survey.frames import NOISE_MEAN, band_frames
 from ersatz.core.survey.shared import prepare
-from ersatz.core.survey.slots import Slots, cut_slots, peaks_at, sustained_rise
+from ersatz.core.survey.slots import Slots, cut_slots, drum_curves, peaks_at, sustained_rise
 from ersatz.core.survey.tempo import measure_beat
 from tests.signals import RATE, both, club_track, kick_hit, noise_hit, sine
 
@@ -84,7 +84,8 @@ def test_a_bass_under_an_open_hat_is_no_kick():
         for late, hit in ((0, 0.4 * kick_hit()), (0.5, bass), (0.5, 0.3 * noise_hit(0.1, 0.03, 2000, 2))):
             at = int((beat + late) * beat_s * RATE)
             out[at : at + len(hit)] += hit
-    kick = cut_slots(prepare(Audio(both(out), RATE)), 125, 0.0).kick[:128].reshape(32, 4).mean(axis=0)
+    shared = prepare(Audio(both(out), RATE))
+    kick = cut_slots(shared, drum_curves(shared), 125, 0.0).kick[:128].reshape(32, 4).mean(axis=0)
     assert kick[0] > 2 * kick[2]
 
 

@@ -328,14 +328,25 @@ def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndar
 
 @njit(cache=True, nogil=True)
 def _explain(levels: np.ndarray, seen: np.ndarray, lags: np.ndarray, scale_db: np.ndarray, out: np.ndarray) -> None:
-    """Cauchy score per curve and row of all differences as they are."""
+    """Cauchy score per curve and row of all differences as they are; the logarithm is taken of products, which is faster."""
     rows, _, points = levels.shape
+    curves = seen.shape[0]
+    product = np.ones(curves)
     for row in range(rows):
         flat = levels[row].reshape(-1)
         for k in range(len(lags)):
+            factors = 0
             for i in range(0, len(flat) - lags[k], 4):
                 d = flat[i + lags[k]] - flat[i]
                 if d == d:
-                    for c in range(seen.shape[0]):
+                    for c in range(curves):
                         x = (d - seen[c, (i + lags[k]) % points] + seen[c, i % points]) / scale_db[row, k]
-                        out[c, row] -= np.log1p(x * x)
+                        product[c] *= 1 + x * x
+                    factors += 1
+                    # No factor is over 1e5.
+                    if factors == 40:
+                        out[:, row] -= np.log(product)
+                        product[:] = 1
+                        factors = 0
+            out[:, row] -= np.log(product)
+            product[:] = 1

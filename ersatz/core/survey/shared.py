@@ -175,13 +175,17 @@ def prepare(audio: Audio) -> Shared:
     rate = audio.rate_hz
     if rate not in (44_100, 48_000):
         stereo, rate = resample(np.ascontiguousarray(stereo), rate, ANALYSIS_HZ), ANALYSIS_HZ
-    mid = np.asarray((stereo[0] + stereo[1]) * 0.5, np.float32)
-    side = np.asarray((stereo[0] - stereo[1]) * 0.5, np.float32)
+    mid, side = in_threads(lambda combined: _half(combined(stereo[0], stereo[1])), (np.add, np.subtract))
     mono = audio.channels == 1
     parts = in_threads(lambda x: band_frames(x, rate), [mid] if mono else [mid, side])
     mid_power, noise = parts[0]
     side_power, side_noise = (np.zeros_like(mid_power), np.float32(0)) if mono else parts[1]
     return Shared(audio, rate, mid, side, mid_power, side_power, (noise + side_noise) / NOISE_MEAN)
+
+
+def _half(x: np.ndarray) -> np.ndarray:
+    x *= np.float32(0.5)
+    return x
 
 
 def _median5(x: np.ndarray) -> np.ndarray:

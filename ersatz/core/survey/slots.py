@@ -38,9 +38,15 @@ def sustained_rise(power: np.ndarray) -> np.ndarray:
     amplitude = np.sqrt(np.maximum(power, 0))
     total = np.concatenate([np.zeros((*amplitude.shape[:-1], 1)), np.cumsum(amplitude, axis=-1, dtype=np.float64)], axis=-1)
     n = amplitude.shape[-1]
-    t = np.arange(n)
-    after = total[..., np.minimum(t + REACH + SPAN, n)] - total[..., np.minimum(t + REACH, n)]
-    before = total[..., np.maximum(t - REACH + 1, 0)] - total[..., np.maximum(t - REACH - SPAN + 1, 0)]
+    edges = [(0, 0)] * (total.ndim - 1) + [(REACH + SPAN - 1, REACH + SPAN)]
+    padded = np.pad(total, edges, mode="edge")
+
+    def until(frames_later: int) -> np.ndarray:
+        first = frames_later + REACH + SPAN - 1
+        return padded[..., first : first + n]
+
+    after = until(REACH + SPAN) - until(REACH)
+    before = until(1 - REACH) - until(1 - REACH - SPAN)
     return np.asarray(np.maximum(after - before, 0) / SPAN)
 
 
@@ -51,7 +57,26 @@ def peaks_at(curve: np.ndarray, times_s: np.ndarray, hop_s: float, early_s: floa
     return np.asarray(np.max([curve[..., np.clip(index + d, 0, curve.shape[-1] - 1)] for d in reach], axis=0))
 
 
-def cut_slots(shared: Shared, bpm: float, anchor_s: float) -> Slots:
+@dataclass(frozen=True)
+class Curves:
+    """Onset curves of the drums, shape (frames,): what sets in below and above the fundamentals, and noise that lasts."""
+
+    low: np.ndarray
+    knock: np.ndarray
+    snare: np.ndarray
+    hats: np.ndarray
+
+
+def drum_curves(shared: Shared) -> Curves:
+    return Curves(
+        low=shared.attack[shared.rows(20, 110)].sum(axis=0),
+        knock=shared.attack[shared.rows(110, 360)].sum(axis=0),
+        snare=sustained_rise(shared.noise(1000, 5600)),
+        hats=sustained_rise(shared.noise(8000, 16_000)),
+    )
+
+
+def cut_slots(shared: Shared, curves: Curves, bpm: float, anchor_s: float) -> Slots:
     """The grid of 16ths through `anchor_s`, from the file's start to its end."""
     slot_s = 15 / bpm
     count = int((shared.duration_s - anchor_s % slot_s) / slot_s)
@@ -59,19 +84,17 @@ def cut_slots(shared: Shared, bpm: float, anchor_s: float) -> Slots:
     power = shared.mid_power + shared.side_power
     level = np.log(frame_means(power, edges, shared.hop_s) + 1e-9)
     starts = edges[:-1]
-    low, knock = (
-        _unit(peaks_at(shared.attack[shared.rows(*hz)].sum(axis=0), starts, shared.hop_s)) for hz in ((20, 110), (110, 360))
+    low, knock, snare, hats = (
+        _unit(peaks_at(curve, starts, shared.hop_s)) for curve in (curves.low, curves.knock, curves.snare, curves.hats)
     )
-    snare = peaks_at(sustained_rise(shared.noise(1000, 5600)), starts, shared.hop_s)
-    hats = peaks_at(sustained_rise(shared.noise(8000, 16_000)), starts, shared.hop_s)
     return Slots(
         edges_s=edges,
         level=level,
         tonal=frame_means(shared.semitones, edges, TONAL_HOP / TONAL_HZ),
         # A kick falls through both in pitch; a bass on the off-beat may set in louder below, but not above.
         kick=np.sqrt(low * knock),
-        snare=_unit(snare),
-        hats=_unit(hats),
+        snare=snare,
+        hats=hats,
     )
 
 

@@ -18,7 +18,7 @@ from scipy import fft
 from ersatz.core.survey import barline
 from ersatz.core.survey.document import TempoChange, TempoEvidence, TempoGuess
 from ersatz.core.survey.shared import Shared
-from ersatz.core.survey.slots import Slots, cut_slots
+from ersatz.core.survey.slots import Curves, Slots, cut_slots, drum_curves
 from ersatz.core.survey.steadiness import LEAST_LEAD, find_jumps, measure_steadiness, without_jumps
 
 MIN_BPM, MAX_BPM = 70.0, 190.0
@@ -69,13 +69,14 @@ def measure_beat(shared: Shared, bpm: float | None = None, beats_per_bar: int | 
     score = raw * barline.tempo_prior(tempi)
     score /= max(float(score.max()), 1e-12)
     guesses = _peaks(tempi, score)
+    curves = drum_curves(shared)
     if bpm is None:
-        chosen, slots = _octave(shared, _refine(magnitude, bin_hz, guesses[0].bpm))
+        chosen, slots = _octave(shared, curves, _refine(magnitude, bin_hz, guesses[0].bpm))
         # The octave may have come from a coarser peak: read it again where it lies.
         fine = _refine(magnitude, bin_hz, chosen)
     else:
         fine = chosen = bpm
-        slots = cut_slots(shared, fine, _anchor(shared, fine))
+        slots = cut_slots(shared, curves, fine, _anchor(shared, fine))
     coherence = _coherence(onset, rate, fine)
     contrast = float(raw[np.argmin(np.abs(tempi - chosen))] / max(float(np.median(raw)), 1e-12))
     rival = next((g.confidence for g in guesses[1:]), 0.0)
@@ -162,13 +163,13 @@ def _peaks(tempi: np.ndarray, score: np.ndarray) -> list[TempoGuess]:
     return found
 
 
-def _octave(shared: Shared, bpm: float) -> tuple[float, Slots]:
+def _octave(shared: Shared, curves: Curves, bpm: float) -> tuple[float, Slots]:
     """The octave that a DJ would count, and the track cut into its 16ths."""
     best: tuple[float, float, Slots] | None = None
     for tempo in (bpm, bpm / 2, bpm * 2):
         if tempo != bpm and not MIN_BPM <= tempo <= MAX_BPM:
             continue
-        slots = cut_slots(shared, tempo, _anchor(shared, tempo))
+        slots = cut_slots(shared, curves, tempo, _anchor(shared, tempo))
         score = barline.octave_score(slots, tempo)
         if best is None or score > best[0]:
             best = (score, tempo, slots)
