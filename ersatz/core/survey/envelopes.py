@@ -6,14 +6,17 @@ Conventions: at RATE_HZ, Hann frames of FRAME samples (23 ms) whose bins up to N
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from numba import njit
 from scipy import fft
 
 from ersatz.core.audio import resample
 from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.threads import in_threads
 
 RATE_HZ = 11_025
 FRAME, QUICK_FRAME, HOP = 256, 128, 64
@@ -31,6 +34,8 @@ ROW_FLOOR_DB, FLOOR_DB = 45.0, 75.0
 DRIVE, VARIED, ALIKE = 0.96, 0.65, 0.84
 #: Peaks this near to the highest are at a limiter's ceiling; a track with so many of them was limited.
 PINNED, LIMITED = 0.99, 0.2
+#: Less than this changes no level.
+LEAST_DRIVE = 0.05
 #: A side quieter than this against the mid is none: power.
 NO_SIDE = 1e-6
 
@@ -46,11 +51,19 @@ class Levels:
     quick: np.ndarray
 
 
-def fast_powers(mid: np.ndarray, side: np.ndarray, rate_hz: int) -> list[np.ndarray]:
-    """Power per row and frame of the mid and, unless there is none, of the side; needs no grid."""
-    has_side = float(np.square(side).mean()) > NO_SIDE * float(np.square(mid).mean())
-    channels = _unsaturated(mid, side, rate_hz)[: 2 if has_side else 1]
-    return [_row_power(x) for x in resample(channels, rate_hz, RATE_HZ)]
+def fast_powers(
+    mid: np.ndarray, side: np.ndarray, rate_hz: int, resampled_mid: Callable[[], np.ndarray] | None = None
+) -> list[np.ndarray]:
+    """Power per row and frame of the mid and, unless there is none, of the side; needs no grid. `resampled_mid`: gives the mid at
+    RATE_HZ where others need it too."""
+    has_side = float(side @ side) > NO_SIDE * float(mid @ mid)
+    drive = _drive(mid, side, rate_hz)
+    if drive > 0:
+        mid, side = _unsaturated(mid, side, rate_hz, drive)
+    elif resampled_mid is not None:
+        powers = [_row_power(resampled_mid())]
+        return [*powers, _row_power(resample(side[None], rate_hz, RATE_HZ)[0])] if has_side else powers
+    return [_row_power(resample(x[None], rate_hz, RATE_HZ)[0]) for x in ((mid, side) if has_side else (mid,))]
 
 
 def row_centers_hz() -> np.ndarray:
@@ -69,44 +82,62 @@ def cut_levels(bars: BarTable, powers: list[np.ndarray]) -> Levels:
     place = np.clip(times * RATE_HZ / HOP, 0, powers[0].shape[1] - 1.001)
     base = place.astype(int)
     part = (place - base).astype(np.float32)
-    db = 10 * np.log10(np.concatenate(powers) + 1e-9)
-    cut = db[:, base] * (1 - part) + db[:, base + 1] * part
-    top = np.percentile(cut, 99, axis=1, keepdims=True)
-    cut = np.where(cut < np.maximum(top - ROW_FLOOR_DB, top.max() - FLOOR_DB), np.float32(np.nan), cut)
+    rows = [row for power in powers for row in power]
+    cut = np.empty((len(rows), len(base)), np.float32)
+
+    def fill(k: int) -> float:
+        db = 10 * np.log10(rows[k] + np.float32(1e-9))
+        _between(db, base, part, cut[k])
+        return float(np.percentile(cut[k], 99))
+
+    top = np.array(in_threads(fill, range(len(rows))))
+    floor = np.maximum(top - ROW_FLOOR_DB, top.max() - FLOOR_DB)
+    cut[cut < floor[:, None].astype(np.float32)] = np.nan
     centers = row_centers_hz()
     return Levels(
-        np.ascontiguousarray(cut.reshape(len(cut), bars.count, points), np.float32),
+        cut.reshape(len(cut), bars.count, points),
         np.tile(centers, len(powers)),
         np.repeat(np.arange(len(powers)) == 1, len(centers)),
         np.tile(np.arange(len(centers)) > len(centers) - len(QUICK_EDGES), len(powers)),
     )
 
 
-def _unsaturated(mid: np.ndarray, side: np.ndarray, rate_hz: int) -> np.ndarray:
-    """Mid and side before the master's saturation, shape (2, samples).
+@njit(cache=True, nogil=True)
+def _between(values: np.ndarray, base: np.ndarray, part: np.ndarray, out: np.ndarray) -> None:
+    """Values at places between two frames."""
+    for i in range(len(base)):
+        out[i] = values[base[i]] * (1 - part[i]) + values[base[i] + 1] * part[i]
+
+
+def _drive(mid: np.ndarray, side: np.ndarray, rate_hz: int) -> float:
+    """What the samples have to be multiplied with to stand on the curve (tanh) of the master's saturation, 0 where there is none.
 
     A master driven into its ceiling turns down everything under the kick, which isn't the sidechain. Where the peaks of every half
-    second are alike, as saturation makes them, its curve (tanh) is undone; where they vary, or where a limiter has made them equal,
-    the audio is left as it is.
+    second are alike, as saturation makes them, it was driven; where they vary, or where a limiter has made them equal, it wasn't.
     """
-    half_second = rate_hz // 2
-    # By half seconds throughout: they fit the cache, whole tracks don't.
-    pieces = [slice(i, i + half_second) for i in range(0, len(mid), half_second)]
+    pieces = _half_seconds(mid, rate_hz)
     top = max(1e-9, *(float((np.abs(mid[p]) + np.abs(side[p])).max()) for p in pieces))
     peaks = np.array([np.abs(mid[p] + side[p]).max() for p in pieces if p.stop <= len(mid)]) / top
     loud = peaks[peaks > 0.5]
     alike = float(np.median(loud)) if len(loud) else 0.0
     pinned = float((loud > PINNED).mean()) if len(loud) else 0.0
     drive = DRIVE * float(np.clip((alike - VARIED) / (ALIKE - VARIED), 0, 1)) * (pinned < LIMITED)
-    out = np.empty((2, len(mid)), np.float32)
-    if drive < 0.05:
-        out[0], out[1] = mid, side
-        return out
-    scale = np.float32(drive / top)
-    for p in pieces:
+    return drive / top if drive >= LEAST_DRIVE else 0.0
+
+
+def _unsaturated(mid: np.ndarray, side: np.ndarray, rate_hz: int, drive: float) -> tuple[np.ndarray, np.ndarray]:
+    """Mid and side before the master's saturation."""
+    scale = np.float32(drive)
+    new_mid, new_side = np.empty_like(mid), np.empty_like(side)
+    for p in _half_seconds(mid, rate_hz):
         left, right = np.arctanh((mid[p] + side[p]) * scale), np.arctanh((mid[p] - side[p]) * scale)
-        out[0, p], out[1, p] = (left + right) * np.float32(0.5), (left - right) * np.float32(0.5)
-    return out
+        new_mid[p], new_side[p] = (left + right) * np.float32(0.5), (left - right) * np.float32(0.5)
+    return new_mid, new_side
+
+
+def _half_seconds(x: np.ndarray, rate_hz: int) -> list[slice]:
+    """They fit the cache, whole tracks don't."""
+    return [slice(i, i + rate_hz // 2) for i in range(0, len(x), rate_hz // 2)]
 
 
 def _row_power(x: np.ndarray) -> np.ndarray:
@@ -121,7 +152,16 @@ def _frame_power(x: np.ndarray, frame: int, edges: tuple[int, ...]) -> np.ndarra
     window = np.hanning(frame).astype(np.float32)
     out = np.empty((len(edges) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
-        block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)[:, : edges[-1]]
-        power = np.square(block.real) + np.square(block.imag)
-        out[:, start : start + BLOCK] = np.add.reduceat(power, edges[:-1], axis=1).T
+        _sum_bins(fft.rfft(frames[start : start + BLOCK] * window, axis=1), np.array(edges), out[:, start : start + BLOCK])
     return out
+
+
+@njit(cache=True, nogil=True)
+def _sum_bins(block: np.ndarray, edges: np.ndarray, out: np.ndarray) -> None:
+    for t in range(block.shape[0]):
+        for row in range(len(edges) - 1):
+            total = np.float32(0)
+            for k in range(edges[row], edges[row + 1]):
+                re, im = block[t, k].real, block[t, k].imag
+                total += re * re + im * im
+            out[row, t] = total

@@ -38,30 +38,33 @@ def band_frames(x: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray]:
     padded = np.pad(x, (FRAME // 2, FRAME))
     frames = np.lib.stride_tricks.sliding_window_view(padded, FRAME)[::HOP][: len(x) // HOP + 1]
     window = np.hanning(FRAME).astype(np.float32)
-    first, low, last, high = _bin_ranges(np.array(EDGES_HZ, float), rate_hz)
+    ranges = bin_ranges(np.array(EDGES_HZ, float), rate_hz, FRAME)
     noise = np.minimum(np.round(np.array(NOISE_EDGES_HZ) * FRAME / rate_hz), FRAME // 2).astype(np.int64)
     power = np.empty((len(EDGES_HZ) - 1, len(frames)), np.float32)
     level = np.empty((len(NOISE_EDGES_HZ) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
         block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)
-        _sum_bands(block, first, low, last, high, noise, power[:, start : start + BLOCK], level[:, start : start + BLOCK])
+        sum_bands(block, ranges, noise, power[:, start : start + BLOCK], level[:, start : start + BLOCK])
     return power, level
 
 
-def _bin_ranges(edges_hz: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """First and last bin of each band and the share of each of the two that lies inside."""
-    width = rate_hz / FRAME
-    place = np.minimum(edges_hz / width + 0.5, FRAME // 2 + 0.999)
+def bin_ranges(edges_hz: np.ndarray, rate_hz: int, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """First bin of each band between neighbouring edges and the share of it that lies inside, then the same of the last bin."""
+    width = rate_hz / frame
+    place = np.minimum(edges_hz / width + 0.5, frame // 2 + 0.999)
     whole = place.astype(np.int64)
     part = (place - whole).astype(np.float32)
     return whole[:-1], 1 - part[:-1], whole[1:], part[1:]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _sum_bands(  # pragma: no cover - compiled
-    block: np.ndarray, first: np.ndarray, low: np.ndarray, last: np.ndarray, high: np.ndarray, noise: np.ndarray,
+def sum_bands(  # pragma: no cover - compiled
+    block: np.ndarray, ranges: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray], noise: np.ndarray,
     power: np.ndarray, level: np.ndarray,
 ) -> None:  # fmt: skip
+    """Writes the `power` (bands, frames) of spectra (frames, bins) in ranges as bin_ranges gives them, and the noise's `level`
+    between the bins `noise`."""
+    first, low, last, high = ranges
     bins = block.shape[1]
     square = np.empty(bins, np.float32)
     root = np.empty(bins, np.float32)

@@ -16,7 +16,7 @@ from scipy import fft
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio, resample
-from ersatz.core.survey.frames import HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames, rows_between
+from ersatz.core.survey.frames import HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames, bin_ranges, rows_between, sum_bands
 from ersatz.core.survey.threads import in_threads
 
 ANALYSIS_HZ = 44_100
@@ -31,6 +31,8 @@ LOG_GAMMA = 1e4
 
 #: Frames of the third octaves overlap by a quarter: over a section that is exact enough.
 BALANCE_HOP = bands.FRAME * 3 // 4
+#: Frames at a time, few enough for the cache.
+BALANCE_BLOCK = 16
 #: A frame may begin so much before its span: its window is closed there.
 STRADDLE_S = 0.01
 
@@ -154,7 +156,7 @@ class Shared:
     @cached_property
     def _third_octave_frames(self) -> np.ndarray:
         rate = self.audio.rate_hz
-        weights = bands.band_weights(bands.FRAME // 2 + 1, rate).astype(np.float32)
+        ranges = bin_ranges(np.append(bands.EXACT_HZ * 10**-0.05, bands.EXACT_HZ[-1] * 10**0.05), rate, bands.FRAME)
         window = np.hanning(bands.FRAME).astype(np.float32)
         scale = 2.0 / (bands.FRAME * float(np.square(window).sum()))
         total = np.zeros((bands.BANDS, 1), np.float32)
@@ -162,9 +164,10 @@ class Shared:
             padded = np.pad(channel, (0, max(0, bands.FRAME - len(channel))))
             frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[::BALANCE_HOP]
             out = np.empty((bands.BANDS, len(frames)), np.float32)
-            for start in range(0, len(frames), 128):
-                block = fft.rfft(frames[start : start + 128] * window, axis=1)
-                out[:, start : start + 128] = weights @ (np.square(block.real) + np.square(block.imag)).T
+            for start in range(0, len(frames), BALANCE_BLOCK):
+                block = slice(start, start + BALANCE_BLOCK)
+                spectra = fft.rfft(frames[block] * window, axis=1)
+                sum_bands(spectra, ranges, np.zeros(1, np.int64), out[:, block], np.empty((0, len(spectra)), np.float32))
             total = total + out * scale
         return np.asarray(total)
 

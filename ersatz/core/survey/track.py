@@ -60,7 +60,9 @@ class Track:
         pool = ThreadPoolExecutor(2)
         # The tempo waits for these.
         pool.submit(lambda: self.shared.semitones)
-        self._powers = pool.submit(fast_powers, self.shared.mid, self.shared.side, self.shared.rate_hz)
+        self._powers = pool.submit(
+            fast_powers, self.shared.mid, self.shared.side, self.shared.rate_hz, lambda: self.shared.decimated
+        )
         self._loudness = pool.submit(_measure_loudness, audio)
         self._resonances = pool.submit(find_resonances, self.shared)
         pool.submit(self.shared.third_octaves, 0.0, audio.duration_s)
