@@ -32,6 +32,8 @@ BIN_DB = (np.arange(BINS) - BINS // 2) * STEP_DB
 BIN_APART = np.square(BIN_DB[:, None] - BIN_DB[None, :])
 #: The loss's scale: the differences' own spread within these bounds, dB.
 SCALE_DB = (0.5, 4.0)
+#: Rows that are counted, and candidates that are looked up, at a time.
+TOGETHER, CANDIDATES = 16, 64
 #: A row with fewer differences says as little as one with none.
 LEAST_COUNT = 500
 #: How far rows with clear evidence outweigh those with little: the power of the mean over rows that a curve is chosen by.
@@ -114,7 +116,8 @@ def gather(levels: np.ndarray) -> Evidence:
     counted = np.zeros(rows, np.float32)
 
     def fill(part: np.ndarray) -> None:
-        for row in part:
+        scored = np.zeros((len(part), len(LAGS), points, BINS), np.float32)
+        for row, score in zip(part, scored):
             counts = np.zeros((len(LAGS), points, BINS), np.float32)
             _count(np.ascontiguousarray(levels[row], np.float32), np.array(LAGS), counts)
             counted[row] = counts.sum()
@@ -125,9 +128,11 @@ def gather(levels: np.ndarray) -> Evidence:
                 order = np.cumsum(share) / share.sum()
                 spread = np.interp(0.75, order, BIN_DB) - np.interp(0.25, order, BIN_DB)
                 scales[row, k] = np.clip(spread / 1.35, *SCALE_DB)
-                table[k, :, :, row] = counts[k] @ (-np.log1p(BIN_APART / scales[row, k] ** 2)).astype(np.float32)
+                score[k] = counts[k] @ (-np.log1p(BIN_APART / scales[row, k] ** 2)).astype(np.float32)
+        # Rows lie next to each other in the table: one alone would be written all over it.
+        table[..., part[0] : part[-1] + 1] = np.moveaxis(scored, 0, -1)
 
-    in_threads(fill, np.array_split(np.arange(rows), 4))
+    in_threads(fill, np.array_split(np.arange(rows), -(-rows // TOGETHER)))
     return Evidence(table, scales, counted)
 
 
@@ -315,15 +320,18 @@ def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
 def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndarray) -> None:
     rows = table.shape[3]
     points = table.shape[1]
-    for c in range(seen.shape[0]):
+    # Some candidates at a time, so that their scores and one point of the table both stay in the cache.
+    for first in range(0, seen.shape[0], CANDIDATES):
         for k in range(len(lags)):
             for i in range(points):
-                d = seen[c, (i + lags[k]) % points] - seen[c, i]
-                x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
-                low = min(int(x), BINS - 2)
-                part = np.float32(x - low)
-                for row in range(rows):
-                    out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
+                ahead = (i + lags[k]) % points
+                for c in range(first, min(first + CANDIDATES, seen.shape[0])):
+                    d = seen[c, ahead] - seen[c, i]
+                    x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
+                    low = min(int(x), BINS - 2)
+                    part = np.float32(x - low)
+                    for row in range(rows):
+                        out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
 
 
 @njit(cache=True, nogil=True)
