@@ -295,7 +295,8 @@ def _scores(evidence: Evidence, seen_db: np.ndarray) -> np.ndarray:
     """Mean gain over no curve per candidate (as seen over the bar) and row, at least 0, shape (n, rows)."""
     seen = np.concatenate([seen_db, np.zeros((1, evidence.table.shape[1]), np.float32)])
     out = np.zeros((len(seen), evidence.table.shape[3]), np.float32)
-    _look_up(evidence.table, seen, np.array(LAGS), out)
+    groups = [slice(k, k + CANDIDATES) for k in range(0, len(seen), CANDIDATES)]
+    in_threads(lambda group: _look_up(evidence.table, seen[group], np.array(LAGS), out[group]), groups)
     return np.asarray(np.maximum(out[:-1] - out[-1:], 0) / np.maximum(evidence.count, LEAST_COUNT))
 
 
@@ -320,18 +321,17 @@ def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
 def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndarray) -> None:
     rows = table.shape[3]
     points = table.shape[1]
-    # Some candidates at a time, so that their scores and one point of the table both stay in the cache.
-    for first in range(0, seen.shape[0], CANDIDATES):
-        for k in range(len(lags)):
-            for i in range(points):
-                ahead = (i + lags[k]) % points
-                for c in range(first, min(first + CANDIDATES, seen.shape[0])):
-                    d = seen[c, ahead] - seen[c, i]
-                    x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
-                    low = min(int(x), BINS - 2)
-                    part = np.float32(x - low)
-                    for row in range(rows):
-                        out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
+    for k in range(len(lags)):
+        for i in range(points):
+            ahead = (i + lags[k]) % points
+            # One point of the table stays in the cache for all candidates.
+            for c in range(seen.shape[0]):
+                d = seen[c, ahead] - seen[c, i]
+                x = (max(-EDGE_DB, min(EDGE_DB, d)) + EDGE_DB) / STEP_DB
+                low = min(int(x), BINS - 2)
+                part = np.float32(x - low)
+                for row in range(rows):
+                    out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
 
 
 @njit(cache=True, nogil=True)

@@ -6,7 +6,7 @@ Another key leaves grid, hits, bass and parts as they are; other sections too; a
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -97,6 +97,14 @@ class Track:
         bars = bar_table(shared, grid)
         swing, swing_confidence = measure_swing(shared, bars)
         hits = find_hits(shared, bars, swing)
+        with ThreadPoolExecutor(1) as pool:
+            kick = pool.submit(measure_kick, shared, bars, hits)
+            return self._with_parts(bars, swing, swing_confidence, hits, kick)
+
+    def _with_parts(
+        self, bars: BarTable, swing: float, swing_confidence: float, hits: Hits, kick: Future[KickPortrait | None]
+    ) -> Ground:
+        shared = self.shared
         between = between_kicks(shared, bars, hits)
         in_bass = bass_presence(shared, bars, hits, between)
         bass = measure_bass(shared, bars, hits, tuple(in_bass))
@@ -112,7 +120,7 @@ class Track:
             bass=bass,
             presence=measure_presence(shared, bars, hits, between, in_bass, bass),
             key=measure_key(shared, bars, bass),
-            kick=measure_kick(shared, bars, hits),
+            kick=kick.result(),
         )
 
 
