@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from ersatz.core.survey.changes import BANDS_HZ, BarLevels, change_strength, find_changes, leading, steps_db
 from ersatz.core.survey.document import ROLES, Presence
-from ersatz.core.survey.sections import LONGEST_DROP_BARS, divided
+from ersatz.core.survey.sections import LONGEST_DROP_BARS, divided, without_fills
 
 ROWS = 2 * len(BANDS_HZ)
 
@@ -99,3 +99,10 @@ def test_a_form_of_odd_lengths_is_divided_where_it_changes_though_it_has_many_ki
     regular, odd = [0, 8, 24, 32, 64], [0, 9, 22, 27, 58]
     assert divided(regular, labels, changed[:72]) == (regular, labels)
     assert 70 in divided(odd, labels, changed)[0]
+
+
+def test_a_single_bar_inside_is_the_end_of_what_it_follows():
+    starts, labels = [0, 1, 8, 23, 24, 28], ["intro", "build", "drop", "bridge", "breakdown", "outro"]
+    assert without_fills(starts, labels) == ([0, 1, 8, 24, 28], ["intro", "build", "drop", "breakdown", "outro"])
+    assert without_fills([0, 1], ["intro", "drop"]) == ([0, 1], ["intro", "drop"])
+    assert without_fills([0, 8], ["drop", "outro"]) == ([0, 8], ["drop", "outro"])

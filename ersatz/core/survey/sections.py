@@ -55,7 +55,7 @@ def find_sections(
     starts, labels = _merged(starts, _labels(starts, lengths, presence, energy))
     starts, labels = _builds(starts, labels, noise_db, bars.count)
     starts = _outro_start(starts, labels, np.array(energy.mid_db))
-    starts, labels = divided(starts, labels, changed_db)
+    starts, labels = without_fills(*divided(starts, labels, changed_db))
     lengths = np.diff([*starts, bars.count])
     spans: list[Span] = []
     for i, (start, length) in enumerate(zip(starts, lengths)):
@@ -222,6 +222,13 @@ def divided(starts: list[int], labels: list[Label], changed_db: np.ndarray) -> t
         out_starts.insert(i + 1, bar)
         out_labels.insert(i + 1, out_labels[i])
     return out_starts, out_labels
+
+
+def without_fills(starts: list[int], labels: list[Label]) -> tuple[list[int], list[Label]]:
+    """A single bar between two boundaries is a fill: it belongs to what it ends."""
+    following = [*starts[1:], np.inf]
+    kept = [i for i, start in enumerate(starts) if i == 0 or following[i] - start > 1]
+    return [starts[i] for i in kept], [labels[i] for i in kept]
 
 
 def _regular(starts: list[int], count: int) -> float:
