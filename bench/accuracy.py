@@ -1,4 +1,4 @@
-"""How right is the survey? `./run accuracy [--set DIR] [--real DIR --truth FILE [--material DIR]] [--only NAME]`.
+"""How right is the survey? `./run accuracy [--set DIR] [--real DIR --truth FILE [--material DIR]] [--survey] [--only NAME]`.
 
 Measures the demo references and the generated test set (bench/testset, made once and kept in DIR) against the truth that their
 generators wrote, and a folder of real tracks against a truth file (a list of {file, bpm, octave_ok, beat_time_s,
@@ -14,7 +14,7 @@ import json
 import os
 import tempfile
 import zlib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -116,22 +116,20 @@ def main() -> None:
     parser.add_argument("--truth", type=Path, help="truth file of the real tracks")
     parser.add_argument("--material", type=Path, default=Path("var/material"), help="folder that keeps what is made of them")
     parser.add_argument("--only", help="only generated tracks whose name holds this, with every figure")
+    parser.add_argument("--survey", action="store_true", help="only the survey's figures: no drafts and moves, which take hours")
     arguments = parser.parse_args()
     if arguments.only:
         _one_by_one(arguments.set, arguments.only)
         return
     with tempfile.TemporaryDirectory() as folder:
         demo = write_references(Path(folder))
-        _report("Demo references", _judged([(p, _truth(p)) for p in demo]))
-        drafted = [*demo, *_drafted(arguments.real)]
-        print("Drafts")
-        print_table(drafted)
-        print("Moves: sums of gaps in tolerances, all sections")
-        print_moves(drafted)
-        print("Moves on remakes that were spoiled")
-        print_table_of_spoilings(drafted[:SPOILED])
-        print("Your own: what is taken over, of copies and of other tunes")
-        print_likeness(drafted, arguments.set, arguments.real)
+        _print_survey(demo, arguments)
+        if not arguments.survey:
+            _print_drafts([*demo, *_drafted(arguments.real)], arguments)
+
+
+def _print_survey(demo: Sequence[Path], arguments: argparse.Namespace) -> None:
+    _report("Demo references", _judged([(p, _truth(p)) for p in demo]))
     made = [(p, _truth(p)) for p in write_testset(arguments.set)]
     _report("Generated set, tuned on", _judged([t for t in made if not t[1]["held_back"]]))
     _report("Generated set, held back", _judged([t for t in made if t[1]["held_back"]]), names=False)
@@ -144,6 +142,17 @@ def main() -> None:
         _report_pieces("Real music, ducked by us", measure_pieces(arguments.material / "ducked"))
         _report_pieces("Generated, every factor varied", measure_pieces(arguments.material / "factorial"))
         _report_pieces("Modules, arranged by us", measure_pieces(arguments.material / "arranged"))
+
+
+def _print_drafts(drafted: list[Path], arguments: argparse.Namespace) -> None:
+    print("Drafts")
+    print_table(drafted)
+    print("Moves: sums of gaps in tolerances, all sections")
+    print_moves(drafted)
+    print("Moves on remakes that were spoiled")
+    print_table_of_spoilings(drafted[:SPOILED])
+    print("Your own: what is taken over, of copies and of other tunes")
+    print_likeness(drafted, arguments.set, arguments.real)
 
 
 def _drafted(folder: Path | None) -> list[Path]:
