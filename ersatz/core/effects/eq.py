@@ -105,33 +105,43 @@ def apply(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
 def _moving_band(
     x: np.ndarray, hz: np.ndarray, gain_db: np.ndarray, q: np.ndarray, rate: float, kind: int
 ) -> np.ndarray:  # pragma: no cover - compiled
-    """A bell (0), low shelf (1), high shelf (2), low cut (3) or high cut (4) whose values move at every sample, shape (n,)."""
-    out = np.empty(len(x))
-    ic1, ic2 = 0.0, 0.0
-    for i in range(len(x)):
-        a = 10.0 ** (gain_db[i] / 40.0)
-        g = np.tan(np.pi * min(hz[i], 0.45 * rate) / rate)
-        k = 1.0 / q[i]
+    """A bell (0), low shelf (1), high shelf (2), low cut (3) or high cut (4) whose values move at every sample, on all channels of
+    (channels, n) in step."""
+    channels, n = x.shape
+    out = np.empty((channels, n))
+    ic1, ic2 = np.zeros(channels), np.zeros(channels)
+    last_db, last_hz, a, root, tangent = np.nan, np.nan, 1.0, 1.0, 0.0
+    for i in range(n):
+        # Seldom do all values move at once.
+        if gain_db[i] != last_db:
+            last_db = gain_db[i]
+            a = 10.0 ** (last_db / 40.0)
+            root = np.sqrt(a)
+        if hz[i] != last_hz:
+            last_hz = hz[i]
+            tangent = np.tan(np.pi * min(last_hz, TOP * rate) / rate)
+        g, k = tangent, 1.0 / q[i]
         if kind == 0:
             k = 1.0 / (q[i] * a)
             m0, m1, m2 = 1.0, k * (a * a - 1.0), 0.0
         elif kind == 1:
-            g /= np.sqrt(a)
+            g /= root
             m0, m1, m2 = 1.0, k * (a - 1.0), a * a - 1.0
         elif kind == 2:
-            g *= np.sqrt(a)
+            g *= root
             m0, m1, m2 = a * a, k * (1.0 - a) * a, 1.0 - a * a
         elif kind == 3:
             m0, m1, m2 = 1.0, -k, -1.0
         else:
             m0, m1, m2 = 0.0, 0.0, 1.0
         a1 = 1.0 / (1.0 + g * (g + k))
-        v3 = x[i] - ic2
-        v1 = a1 * (ic1 + g * v3)
-        v2 = ic2 + g * v1
-        ic1 = 2.0 * v1 - ic1
-        ic2 = 2.0 * v2 - ic2
-        out[i] = m0 * x[i] + m1 * v1 + m2 * v2
+        for c in range(channels):
+            v3 = x[c, i] - ic2[c]
+            v1 = a1 * (ic1[c] + g * v3)
+            v2 = ic2[c] + g * v1
+            ic1[c] = 2.0 * v1 - ic1[c]
+            ic2[c] = 2.0 * v2 - ic2[c]
+            out[c, i] = m0 * x[c, i] + m1 * v1 + m2 * v2
     return out
 
 
@@ -147,10 +157,10 @@ def _moved(x: np.ndarray, kind: str, s: Settings, k: int, rate: int) -> np.ndarr
     if "cut" in kind:
         mode = 3 if kind.startswith("low cut") else 4
         for stage in _cut_qs(kind):
-            x = np.stack([_moving_band(side, hz, gain, np.full(n, stage), rate, mode) for side in x])
+            x = _moving_band(x, hz, gain, np.full(n, stage), rate, mode)
         return x
     mode = {"bell": 0, "low shelf": 1, "high shelf": 2}[kind]
-    return np.stack([_moving_band(side, hz, gain, q, rate, mode) for side in x])
+    return np.asarray(_moving_band(x, hz, gain, q, rate, mode))
 
 
 def process(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
