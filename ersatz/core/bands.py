@@ -23,6 +23,7 @@ FRAME = 16384
 
 
 def hz_said(hz: float) -> str:
+    """A frequency as it is written on pages: Hz, from 1000 on kHz."""
     return f"{hz / 1000:.3g} kHz" if hz >= 1000 else f"{hz:.3g} Hz"
 
 

@@ -63,6 +63,7 @@ class SampleFolder:
         self._lock = Lock()
 
     def path(self, sha: str) -> Path:
+        """Where the sample with this digest lies, whether it exists or not."""
         return self._folder / sha[:2] / f"{sha}.wav"
 
     def keep(self, audio: Audio) -> str:

@@ -46,6 +46,7 @@ def _hints(cls: type) -> dict[str, Any]:
 
 
 def is_needed(field: Field[Any]) -> bool:
+    """Whether a dataclass’s field has no default, so that documents must hold it."""
     return field.default is MISSING and field.default_factory is MISSING
 
 

@@ -34,6 +34,7 @@ class Value:
 
     @property
     def title(self) -> str:
+        """The parameter’s title behind its group’s, as pages show it."""
         return f"{self.group}: {self.param.title}" if self.group else self.param.title
 
 

@@ -75,6 +75,7 @@ class Clash:
 
     @property
     def weight(self) -> float:
+        """How bad it is against clashes of other kinds: dB times the weight of its kind."""
         return self.amount_db * WEIGHTS.get(self.kind, 1.0)
 
 
@@ -101,6 +102,7 @@ class Measured:
     ducks: bool = True
 
     def parts(self) -> list[tuple[Part, Lane]]:
+        """The parts that sound in this section, each with its lane."""
         return [(p, self.lanes.lanes[p.id]) for p in self.song.parts if p.id in self.lanes.lanes]
 
 

@@ -50,6 +50,7 @@ class Distance:
 
     @property
     def size(self) -> int:
+        """Number of free values: a level and all bells per part, and a level per part and section."""
         count, sections, _ = self.parts.shape
         return count * (1 + len(self.bells) + sections)
 

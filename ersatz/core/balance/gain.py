@@ -34,6 +34,7 @@ class LossCurve:
     loss_db: np.ndarray
 
     def at(self, peak_db: np.ndarray) -> np.ndarray:
+        """Loss in dB at peaks in dB; beyond the last one it goes on falling by BEYOND per dB."""
         beyond = np.maximum(peak_db - self.peak_db[-1], 0.0)
         return np.interp(peak_db, self.peak_db, self.loss_db) - BEYOND * beyond
 

@@ -42,9 +42,11 @@ class Ducked:
 
     @property
     def depth_db(self) -> float:
+        """How far the gain falls, dB, at least 0."""
         return float(-self.gain_db.min())
 
     def release_beats(self) -> float:
+        """From the lowest point to within 1 dB of recovery, beats."""
         return release_beats(self.gain_db)
 
 

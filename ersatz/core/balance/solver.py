@@ -85,6 +85,7 @@ class Powers:
 
 
 def inside() -> np.ndarray:
+    """Which third octaves are fitted, bool, shape (bands.BANDS,)."""
     centres = np.array(bands.NOMINAL_HZ)
     return (centres >= LOW_HZ) & (centres <= HIGH_HZ)
 

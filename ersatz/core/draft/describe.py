@@ -24,6 +24,7 @@ class DraftFacts:
 
 
 def facts_of(song: Song) -> DraftFacts:
+    """What a draft is made of, read from the song: style, chords, sounds, and where lead and bass begin and move."""
     degrees = degrees_of(song)[:PHRASE_BARS]
     named = {role: _first(song, role) for role in ("bass", "chords", "lead")}
     sounds = tuple((part.name, part.sound.name) for part in named.values() if part is not None and part.sound.name)

@@ -47,6 +47,7 @@ def cells(survey: Survey, sections: tuple[SongSection, ...], role: str, found: I
 
 
 def in_drops(found: tuple[Cell, ...], sections: tuple[SongSection, ...]) -> tuple[Cell, ...]:
+    """The cells with all of them off that lie outside drops."""
     return tuple(c if s.label == "drop" else replace(c, on=False) for c, s in zip(found, sections))
 
 

@@ -63,6 +63,7 @@ class Brief:
 
     @property
     def main(self) -> int:
+        """Index of the reference’s main section."""
         return self.survey.main_section()
 
 

@@ -27,6 +27,7 @@ SURE = 0.3
 
 
 def pattern_of(survey: Survey, section: int) -> DrumPattern:
+    """The drums of a section (0-based). Raises InvalidEdit where the survey found none."""
     found = next((p for p in survey.drums.patterns if p.section == section), None)
     if found is None:
         raise InvalidEdit("The survey has no drums there.")

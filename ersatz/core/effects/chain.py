@@ -84,6 +84,7 @@ def period_beats(effects: tuple[Effect, ...]) -> float:
 
 
 def settings_of(effect: Effect) -> Settings:
+    """An effect’s values at rest, filled in and clipped. Raises UnusableDocument for what doesn’t exist."""
     return spec_of(effect).settings(effect)
 
 

@@ -76,6 +76,7 @@ def _spectrum(size: int, *echoes: float) -> np.ndarray:
 
 
 def step_samples(s: Settings, bpm: float, rate: float) -> int:
+    """Samples between two echoes, at least 1."""
     return max(1, round(_step(s, bpm, rate)))
 
 

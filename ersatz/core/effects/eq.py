@@ -164,6 +164,7 @@ def _moved(x: np.ndarray, kind: str, s: Settings, k: int, rate: int) -> np.ndarr
 
 
 def process(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
+    """All bands on (2, n): those at rest as one cascade, moving ones each by itself; on both sides, the mid or the side."""
     channels = s.choices["channels"]
     mid, side = (x[0] + x[1]) / 2, (x[0] - x[1]) / 2
     y = {"both sides": x, "mid": mid[None], "side": side[None]}[channels].astype(np.float64)

@@ -107,6 +107,7 @@ def _spectrum(reverb: Reverb, rate_hz: int, size: int) -> np.ndarray:
 
 
 def reverb_of(s: Settings) -> Reverb:
+    """The reverb that an effect’s settings describe; rounded, as responses are kept by it."""
     return Reverb(s.choices["kind"], *(round(s.flat(k), 4) for k in ("decay_s", "pre_delay_ms", "low_cut_hz", "high_cut_hz")))
 
 

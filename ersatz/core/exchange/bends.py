@@ -29,6 +29,7 @@ def sensitivity(channel: int) -> list[mido.Message]:
 
 
 def wheel(semitones: float) -> int:
+    """MIDI pitch wheel value, -8192..8191, of a bend in semitones; RANGE semitones are the whole way."""
     return max(-8192, min(8191, round(semitones / RANGE * 8192)))
 
 

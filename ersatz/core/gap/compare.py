@@ -54,9 +54,11 @@ class Gap:
     groups: tuple[Group, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
+        """The document with its schema, as plain JSON data."""
         return {"schema": SCHEMA, **to_json(self)}
 
     def figure(self, name: str) -> Figure:
+        """The figure of that name."""
         return next(f for f in self.figures if f.name == name)
 
 

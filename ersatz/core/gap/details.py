@@ -39,6 +39,7 @@ class Group:
 
     @property
     def matched(self) -> int:
+        """How many of its figures are matched."""
         return sum(f.verdict == "matched" for f in self.figures)
 
 

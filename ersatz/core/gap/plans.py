@@ -24,6 +24,7 @@ class PlanDifference:
 
     @property
     def is_none(self) -> bool:
+        """Whether a section stands where its counterpart does and is as long."""
         return bool(self.section) and self.counterpart is not None and not self.later_bars and not self.longer_bars
 
 

@@ -44,6 +44,7 @@ class FigureCourse:
 
 
 def figure_states(gap: Gap) -> tuple[FigureState, ...]:
+    """Of every figure of a gap what is kept to see progress by."""
     return tuple(FigureState(f.name, f.unit, f.remake, f.difference, _off(f), f.verdict) for f in gap.figures)
 
 
@@ -56,6 +57,7 @@ def courses(states: Sequence[Sequence[FigureState]]) -> list[FigureCourse]:
 
 
 def matched(state: Sequence[FigureState]) -> int:
+    """How many figures are matched."""
     return sum(f.verdict == "matched" for f in state)
 
 

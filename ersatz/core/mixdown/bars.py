@@ -42,9 +42,11 @@ class Bars:
         return range(first, last + 1)
 
     def lengths(self, bars: range) -> tuple[int, ...]:
+        """Samples of each of some bars (0-based)."""
         return tuple(self.length(b) for b in bars)
 
     def silence(self, bar: int) -> np.ndarray:
+        """A silent bar, float32, shape (2, samples of that bar)."""
         return np.zeros((2, self.length(bar)), np.float32)
 
     def stretch(self, pieces: Sequence[np.ndarray | None], bars: range, bar: int, before: int, after: int) -> np.ndarray:

@@ -25,6 +25,7 @@ class Files:
         folder.mkdir(parents=True, exist_ok=True)
 
     def path(self, key: str) -> Path:
+        """Where a key’s file lies, whether it exists or not."""
         return self._folder / key[:2] / f"{key}{self._suffix}"
 
     def find(self, key: str) -> Path | None:

@@ -44,10 +44,12 @@ class Node:
 
     @property
     def inputs(self) -> Sequence[Node | None]:
+        """Nodes that are needed first, None for silence."""
         return self._inputs()
 
     @property
     def key(self) -> str:
+        """Hash of the engine’s code, the settings and the keys of all inputs: the same key, the same samples."""
         if self._key is None:
             made_of = [node and node.key for node in self.inputs]
             self._key = f"{self.stage}-{hashed(engine(), self._settings, made_of)}"

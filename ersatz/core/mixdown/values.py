@@ -55,9 +55,11 @@ class Values:
         return drawn | {param for (owner, of, param) in self._moved if (owner, of) == (_base(strip), device)}
 
     def is_moved(self, strip: Strip, device: str, param: str) -> bool:
+        """Whether a value is automated or modulated."""
         return strip.curve(device, param) is not None or self.is_modulated(strip, device, param)
 
     def is_modulated(self, strip: Strip, device: str, param: str) -> bool:
+        """Whether a modulator acts on a value; versions of a part share theirs."""
         return (_base(strip), device, param) in self._moved
 
     def modulators_of(self, strip: Strip, device: str) -> list[tuple[Modulator, Strip, float]]:

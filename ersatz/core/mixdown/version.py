@@ -32,6 +32,7 @@ def engine() -> str:
 
 
 def sound_files() -> list[Path]:
+    """Files whose contents can change how a song sounds, in order."""
     found = []
     for name in MAKES_SOUND:
         path = CORE / name

@@ -90,6 +90,7 @@ def about(found: Found, *beginnings: str) -> tuple[str, ...]:
 
 
 def set_strip(strip: str, name: str, value: float) -> dict[str, Any]:
+    """The edit document that sets one value of a strip."""
     return {"kind": "set_strip", "strip": strip, "name": name, "value": round(value, 2)}
 
 

@@ -45,6 +45,7 @@ class SectionMix:
 
     @property
     def section(self) -> SongSection:
+        """The section that is mixed."""
         return self.song.sections[self.place]
 
 

@@ -40,6 +40,7 @@ class DrumsTaken:
 
 
 def drums_taken(song: Song, reference: Survey) -> DrumsTaken:
+    """How much of the free drum hits (those that a style doesn’t ask for) is the reference’s own, bar by bar."""
     theirs = {_free_hits({role: _struck(pattern, role) for role in FREE}): reference.sections[pattern.section].start_bar
               for pattern in reversed(reference.drums.patterns) if pattern.steps_per_bar == STEPS_PER_BAR}  # fmt: skip
     theirs = {bar: start for bar, start in theirs.items() if sum(bar) >= LEAST_HITS}

@@ -54,6 +54,7 @@ class Heard:
 
     @property
     def bars(self) -> int:
+        """Number of bars."""
         return len(self.sounds)
 
 

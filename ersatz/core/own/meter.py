@@ -66,6 +66,7 @@ class Own:
     cuts: tuple[tuple[str, float], ...] = field(default=())
 
     def facet(self, name: str) -> Facet:
+        """The facet of that name."""
         return next(f for f in self.facets if f.name == name)
 
 
@@ -119,6 +120,7 @@ def _chords(song: Song, heard: Heard) -> Facet:
 
 
 def is_commonest(row: Iterable[frozenset[int]]) -> bool:
+    """Whether a row of chords is one of COMMONEST, in any key and from any of its chords on."""
     roots = [root_of(chord) for chord in row]
     rotations = [roots[k:] + roots[:k] for k in range(len(roots))]
     return any(tuple((root - turned[0]) % 12 for root in turned) in COMMONEST for turned in rotations)

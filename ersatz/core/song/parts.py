@@ -179,4 +179,5 @@ class Part(Strip):
     follows: Follows | None = None
 
     def cell(self, section: str) -> Cell | None:
+        """What the part does in a section (its id), None where it is silent."""
         return next((c for c in self.cells if c.section == section), None)

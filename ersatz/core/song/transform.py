@@ -35,6 +35,7 @@ def degree_of(midi: int, key: Key) -> int:
 
 
 def of_degree(degree: int, key: Key) -> int:
+    """Semitones above C of a scale degree: 0 is the tonic, 7 the tonic an octave up, negative ones lie below."""
     octave, step = divmod(degree, 7)
     return key.pitch_class + 12 * octave + SCALES[key.mode][step]
 
@@ -50,6 +51,7 @@ def snapped(notes: Notes, key: Key) -> Notes:
 
 
 def transposed(notes: Notes, semitones: int) -> Notes:
+    """The notes so many semitones higher; what would leave MIDI’s range is moved by octaves."""
     return tuple(replace(n, midi=_within(n.midi + semitones)) for n in notes)
 
 

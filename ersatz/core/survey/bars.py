@@ -33,6 +33,7 @@ class BarTable:
         return frame_means(values, self.edges_s, hop_s)
 
     def step_edges_s(self, per_bar: int) -> np.ndarray:
+        """Seconds of all lines at `per_bar` steps a bar, shape (count * per_bar + 1,)."""
         step = self.grid.bar_s / per_bar
         return self.grid.first_downbeat_s + np.arange(self.count * per_bar + 1) * step
 

@@ -30,6 +30,7 @@ RIGHT = (0.0, 0.1, 0.26, 0.55, 0.7, 0.77, 0.92, 0.93)
 
 
 def measure_bass(shared: Shared, bars: BarTable, hits: Hits, presence: tuple[float, ...]) -> Bass:
+    """Notes per 8th and per bar by the harmonic sum of the low register without its kick; `presence` as bass_presence gives it."""
     hz = hz_of(np.array(MIDI_RANGE), shared.tuning_cents)
     eighths = bars.steps // 2
     sounding = np.flatnonzero(np.array(presence) >= MIN_PRESENCE)

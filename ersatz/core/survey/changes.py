@@ -53,10 +53,12 @@ class BarLevels:
 
     @property
     def bars(self) -> int:
+        """Number of bars."""
         return int(self.db.shape[1])
 
 
 def bar_levels(shared: Shared, bars: BarTable) -> BarLevels:
+    """Levels per band and bar from pieces of PIECE_S, not lower than FLOOR_DB under the highest."""
     size = max(1, round(PIECE_S / shared.hop_s))
     rows = []
     for low, high in BANDS_HZ:

@@ -19,6 +19,7 @@ TAP_RATIOS = (1.0, 0.5, 2.0, 1.5, 2 / 3, 4 / 3, 0.75, 3.0, 1 / 3)
 
 
 def with_tempo(old: Corrections, bpm: float) -> Corrections:
+    """Another tempo; bar 1 and sections are found anew."""
     return replace(old, bpm=bpm, first_downbeat_s=None, sections=None)
 
 
@@ -30,6 +31,8 @@ def with_tapped_tempo(old: Corrections, tapped_bpm: float, measured: Tempo) -> C
 
 
 def meant_tempo(tapped_bpm: float, measured: Tempo) -> float:
+    """The tempo that a tapped one stands for: the nearest of the measured one, its ratios and alternatives within TAP_TOLERANCE,
+    else the tapped one itself, BPM."""
     candidates = [measured.bpm * ratio for ratio in TAP_RATIOS]
     candidates += [a.bpm for a in measured.alternatives]
     candidates = [bpm for bpm in candidates if MIN_BPM <= bpm <= MAX_BPM] or [tapped_bpm]
@@ -38,6 +41,7 @@ def meant_tempo(tapped_bpm: float, measured: Tempo) -> float:
 
 
 def with_bar_one_moved(old: Corrections, survey: Survey, beats: int = 0, ms: float = 0.0) -> Corrections:
+    """Bar 1 so many beats and milliseconds later; the tempo is held, sections are found anew."""
     grid = survey.tempo.grid
     moved = (survey.tempo.first_downbeat_s + beats * grid.beat_s + ms / 1000) % grid.bar_s
     return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(moved, 5), sections=None)
@@ -49,16 +53,19 @@ def with_bar_one_at(old: Corrections, survey: Survey, seconds: float) -> Correct
 
 
 def with_metre(old: Corrections, survey: Survey, beats_per_bar: int) -> Corrections:
+    """Another number of beats per bar. Raises ValueError outside of MIN_BEATS..MAX_BEATS."""
     if not MIN_BEATS <= beats_per_bar <= MAX_BEATS:
         raise ValueError(f"A bar has {MIN_BEATS} to {MAX_BEATS} beats.")
     return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=None, sections=None, beats_per_bar=beats_per_bar)
 
 
 def with_key(old: Corrections, tonic: str, mode: str) -> Corrections:
+    """Another key."""
     return replace(old, tonic=tonic, mode=mode)
 
 
 def with_pump(old: Corrections, depth_db: float, rate: str, release_ms: float) -> Corrections:
+    """Depth in dB, rate and release in ms as the producer hears them."""
     return replace(old, pump=PumpCorrection(depth_db, rate, release_ms))
 
 
@@ -92,6 +99,7 @@ def grid_of(survey: Survey, corrections: Corrections) -> BarGrid:
 
 
 def sections_of(survey: Survey) -> tuple[SectionCorrection, ...]:
+    """The sections as they stand, as a correction that holds them."""
     return tuple(SectionCorrection(s.label, s.start_bar, s.bars) for s in survey.sections)
 
 

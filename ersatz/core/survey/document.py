@@ -480,6 +480,7 @@ class Corrections:
 
     @property
     def moves_grid(self) -> bool:
+        """Whether tempo, bar 1 or metre are corrected, so that everything behind is measured anew."""
         return (self.bpm, self.first_downbeat_s, self.beats_per_bar) != (None, None, None)
 
     def __bool__(self) -> bool:
@@ -508,13 +509,16 @@ class Survey:
 
     @property
     def bars(self) -> int:
+        """Number of bars."""
         return len(self.presence.bars)
 
     def to_json(self) -> dict[str, Any]:
+        """The document with its schema, as plain JSON data."""
         return {"schema": SCHEMA, **to_json(self)}
 
     @staticmethod
     def from_json(data: Any) -> Survey:
+        """Raises UnusableDocument for what isn’t a survey of this format."""
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a survey of format “{SCHEMA}”.")
         return from_json(Survey, data)

@@ -28,6 +28,7 @@ LEAD, SURE = (-0.03, 0.05, 0.08, 0.12), (0.35, 0.6, 0.9, 0.97)
 
 
 def measure_harmony(shared: Shared, bars: BarTable, key: Key, chords: tuple[float, ...], bass: tuple[int | None, ...]) -> Harmony:
+    """A chord per half bar by templates on the pitch classes, the bass’s notes regarded; `chords` is their presence per bar."""
     halves = bars.step_means(shared.semitones, TONAL_HOP / TONAL_HZ, 2)[48 - MIDI_LOW : 88 - MIDI_LOW].reshape(40, -1)
     chroma = np.zeros((12, 2 * bars.count))
     np.add.at(chroma, np.arange(48, 88) % 12, np.sqrt(halves))

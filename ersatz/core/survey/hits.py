@@ -51,10 +51,12 @@ class Hits:
     low_without_kick: np.ndarray
 
     def kick_mask(self) -> np.ndarray:
+        """Which steps have a kick, bool, shape (bars, steps)."""
         return np.asarray(self.kick >= HIT)
 
 
 def find_hits(shared: Shared, bars: BarTable, swing_percent: float) -> Hits:
+    """Strengths of kick, clap and hats at every 16th, odd ones as late as the swing says."""
     swing_s = (swing_percent - 50) / 100 * bars.grid.beat_s / 2
     times = bars.step_times_s(swing_s)
 

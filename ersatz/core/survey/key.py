@@ -34,6 +34,8 @@ SHARPNESS = 9.0
 
 
 def measure_key(shared: Shared, bars: BarTable, bass_notes: Bass) -> Key:
+    """Tonic and mode by correlation of pitch classes with key profiles, of the upper register and of the bass; alternatives by
+    score."""
     hop_s = TONAL_HOP / TONAL_HZ
     per_bar = bars.means(shared.semitones, hop_s)
     chroma = _chroma(per_bar, 45, 96)

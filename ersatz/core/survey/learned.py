@@ -47,6 +47,7 @@ class Learned:
 
     @property
     def rate(self) -> str:
+        """The likeliest of RATES."""
         return RATES[int(np.argmax(self.rates))]
 
     def triggers(self, rate: str) -> tuple[int, ...]:

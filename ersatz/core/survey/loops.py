@@ -38,6 +38,7 @@ class LoopReading:
 
     @property
     def key(self) -> Key:
+        """Tonic and mode as a key."""
         return Key(self.tonic, self.mode)
 
 

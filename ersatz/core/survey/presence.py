@@ -48,6 +48,7 @@ def bass_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.ndarra
 
 
 def measure_presence(shared: Shared, bars: BarTable, hits: Hits, between: np.ndarray, in_bass: np.ndarray, bass: Bass) -> Presence:
+    """How much of each role plays in each bar, 0..1; `between` as between_kicks gives it, `in_bass` per bar."""
     rows = {
         "kick": _share_of_hits(hits.kick, 2),
         "clap": _backbeat(hits),

@@ -52,14 +52,17 @@ class Shared:
 
     @property
     def hop_s(self) -> float:
+        """Seconds between two frames."""
         return HOP / self.rate_hz
 
     @property
     def frames(self) -> int:
+        """Number of frames."""
         return int(self.mid_power.shape[1])
 
     @property
     def duration_s(self) -> float:
+        """Seconds."""
         return self.audio.duration_s
 
     @cached_property

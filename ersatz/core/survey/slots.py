@@ -30,6 +30,7 @@ class Slots:
 
     @property
     def count(self) -> int:
+        """Number of slots."""
         return len(self.edges_s) - 1
 
 
@@ -68,6 +69,7 @@ class Curves:
 
 
 def drum_curves(shared: Shared) -> Curves:
+    """The curves of a whole track; they need no tempo."""
     return Curves(
         low=shared.attack[shared.rows(20, 110)].sum(axis=0),
         knock=shared.attack[shared.rows(110, 360)].sum(axis=0),

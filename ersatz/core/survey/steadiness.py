@@ -56,6 +56,7 @@ class Steadiness:
 
     @property
     def drifts(self) -> bool:
+        """Whether the tempo wanders without being at another one from some bar on."""
         return self.drift_percent > 100 * STEP and not self.changes
 
 

@@ -75,9 +75,11 @@ class Track:
 
     @property
     def resonances(self) -> tuple[Resonance, ...]:
+        """Narrow peaks that stand out of the spectrum; waits for them."""
         return self._resonances.result()
 
     def levels(self, bars: BarTable) -> Levels:
+        """Fast levels cut into these bars; waits for them."""
         return cut_levels(bars, self._powers.result())
 
     def beat(self, bpm: float | None = None, beats_per_bar: int | None = None) -> Beat:
@@ -88,6 +90,7 @@ class Track:
         return self._beats[given]
 
     def ground(self, grid: BarGrid) -> Ground:
+        """Everything that depends on the grid alone, kept until another grid is asked for."""
         if self._ground is None or self._ground[0] != grid:
             self._ground = grid, self._measured(grid)
         return self._ground[1]

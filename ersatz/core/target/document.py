@@ -37,6 +37,7 @@ class Span:
 
     @staticmethod
     def of(values: Sequence[float], digits: int = 3) -> Span:
+        """The range between LOW_PERCENTILE and HIGH_PERCENTILE of some values."""
         low, high = np.percentile(np.asarray(values, dtype=float), (LOW_PERCENTILE, HIGH_PERCENTILE))
         return Span(round(float(low), digits), round(float(high), digits))
 
@@ -114,10 +115,12 @@ class Target:
     spread: Spread
 
     def to_json(self) -> dict[str, Any]:
+        """The document with its schema, as plain JSON data."""
         return {"schema": SCHEMA, **to_json(self), "typical": self.typical.to_json()}
 
     @staticmethod
     def from_json(data: Any) -> Target:
+        """Raises UnusableDocument for what isn’t a target of this format."""
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise UnusableDocument(f"This is not a target of format “{SCHEMA}”.")
         return from_json(Target, data)
@@ -178,4 +181,5 @@ def balanced(levels: Sequence[float] | np.ndarray) -> np.ndarray:
 
 
 def width_above_270_hz(survey: Survey) -> float:
+    """Mean width of the bands from 270 Hz on, 0..1."""
     return round(float(np.mean([b.width for b in survey.stereo.bands if b.low_hz >= 270])), 3)

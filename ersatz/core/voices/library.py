@@ -50,6 +50,7 @@ class LibrarySound:
 
     @property
     def brightness(self) -> str:
+        """“dark”, “middle” or “bright” among sounds of its role, by the spectral centroid."""
         low, high = BRIGHTNESS[self.role]
         return "dark" if self.centroid_hz < low else "bright" if self.centroid_hz > high else "middle"
 

@@ -60,6 +60,7 @@ def saw_tables() -> np.ndarray:
 
 @cache
 def triangle_tables() -> np.ndarray:
+    """A triangle’s period for each octave, without harmonics over half the rate; see _series."""
     return _series(lambda k: np.where(k % 2 == 1, 8 / np.pi**2 / k**2 * (-1.0) ** ((k - 1) // 2), 0.0))
 
 

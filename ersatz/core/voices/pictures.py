@@ -76,6 +76,7 @@ def cycle(patch: Patch, number: int) -> list[float]:
 
 
 def envelope_curve(patch: Patch, number: int) -> EnvelopePicture:
+    """An envelope as CURVE_POINTS points, pressed, held for a while and let go; `number` counts from 1."""
     e = path.envelope_of(patch, number)
     pressed = e.attack_s + e.hold_s + e.decay_s
     held = pressed * (1 + HELD_SHARE)

@@ -86,6 +86,7 @@ def slice_edges(sample: Sample, start: float, end: float, mode: str, sensitivity
 
 
 def edges_of(patch: Patch, sample: Sample) -> tuple[int, ...]:
+    """Samples at which the slices of a patch begin."""
     return slice_edges(sample, patch["sample_start"], patch["sample_end"], patch.choices["slice_mode"], patch["slice_sensitivity"])
 
 
@@ -206,6 +207,7 @@ def _bent(x: np.ndarray, semitones: np.ndarray | float, n: int) -> np.ndarray:
 
 
 def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
+    """A note of the patch’s sample, shape (2, n); silence of one sample where it is missing."""
     sample = patch.samples.get(SLOT)
     if sample is None:
         return np.zeros((2, 1))

@@ -69,6 +69,7 @@ _BY_NAME = {p.name: p for p in PARAMS}
 
 
 def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
+    """A note, shape (2, n) with its tail; `rng` draws phases and drift."""
     n = note.held + int(path.tail_s(patch) * note.rate)
     moves = Movement(_BY_NAME, patch, note, n, rng)
     pitch = note.midi + note.semitones + path.bend_curve(note, n) + moves.value("pitch_semitones")
@@ -116,6 +117,7 @@ def _sine_tables() -> np.ndarray:
 
 
 def frames(patch: Patch, number: int) -> np.ndarray:
+    """Tables of an oscillator’s wave (frames, octaves, points); `number` counts from 1."""
     wave = patch.choices[f"osc{number}_wave"]
     if wave in ("saw", "pulse"):
         return osc.saw_tables()
