@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ersatz.core.survey import pump
+from ersatz.core.survey.comparison import Difference
 from ersatz.core.survey.ducking import FINE, Fit, Trigger
 from ersatz.core.survey.envelopes import PER_BEAT, Levels, fast_powers, row_centers_hz
 from ersatz.core.survey.folded import FEATURES, LAGS, REGIONS, STEP_DB, fold
@@ -139,7 +140,15 @@ def test_witnesses_that_agree_are_believed_and_surer_than_those_that_do_not():
 def test_the_surer_witness_is_nearer_to_the_answer():
     fit = voted(4.0)
     doubtful, certain = (pump._joined((fit,), fit, weight, witness(9.0), 0.9).depth_db for weight in (0.2, 0.9))
-    assert 4 < certain < 6.1 < doubtful < 9
+    assert 4 < certain < 6.6 < doubtful < 9
+
+
+def test_a_difference_of_bars_is_heard_as_far_as_it_is_sure():
+    fit = voted(8.0)
+    depths = [pump._joined((fit,), fit, 0.9, witness(8.0), 0.9, Difference(fit.trigger, 4.0, fit.curve_db, sure)).depth_db
+              for sure in (0.0, 0.2, 0.45)]  # fmt: skip
+    assert depths[0] == pytest.approx(8.0)
+    assert 4 < depths[2] < depths[1] < 7.5
 
 
 def test_ducking_is_likelier_in_club_music_unless_it_is_certain():

@@ -9,7 +9,7 @@ are held against how all levels move, see ducking.py; and networks that learned 
 each other, see learned.py. Whether anything ducks is the mean of their probabilities, depth and rate are theirs together, and how
 far they agree says how sure the depth is, with weights fitted on real music of known ducking (bench/material) and on generated
 pieces. Where bars with kick can be held against the same music without it (comparison.py) and their difference is clear, that is
-the answer.
+the answer; where it is less clear, the depth is theirs together with it.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ import numpy as np
 from scipy.special import expit
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
-from ersatz.core.survey.comparison import clearest, pair_bars
+from ersatz.core.survey.comparison import Difference, clearest, pair_bars
 from ersatz.core.survey.document import BandDepth, Presence, Pump, PumpCorrection, SectionPump
 from ersatz.core.survey.ducking import (
     FINE,
@@ -55,8 +55,11 @@ LEAST_DB, LEAST_SHARE = 1.2, 0.4
 REGION_EDGES_HZ, REGION_VOICES = (350.0, 1000.0), (0.5, 1.0, 1.0, 1.0, 1.0, 1.0)
 #: Share of rows that must sound for "nothing ducks" to mean anything.
 LEAST_SOUNDING = 0.1
-#: A difference of bars this sure is the answer.
-COMPARED = 0.55
+#: A difference of bars this sure is the answer; a less sure one is a third witness of the depth.
+COMPARED = 0.5
+#: What the networks and a difference say of the depth counts so much more than votes that are as sure: fitted on the tuned two
+#: thirds of bench/material and of bench/testset.
+NETWORKS_WORTH, DIFFERENCE_WORTH = 1.5, 2.0
 #: See probability().
 CERTAIN_FROM, CERTAIN_PER = -0.11, 0.81
 #: What the networks learned from ducks less often than club music does: so much more likely is it there, in nepers of the odds.
@@ -105,7 +108,7 @@ def measure_pump(
         if sure < 0.5:
             return no_pump(len(spans), told=reading.sounding >= LEAST_SOUNDING, confidence=1 - sure)
         right = min(sure, depth_probability(best, learned))
-        best = _joined(reading.fits, best, voted, learned, seen)
+        best = _joined(reading.fits, best, voted, learned, seen, difference)
     depths = in_threads(lambda span: depth_of_bars(levels.db[:, span[0] : sum(span)], reading.evidence, best, beat_s), spans)
     band_of = np.searchsorted(BAND_EDGES_HZ, levels.centers_hz, side="right")
     bands = {
@@ -163,14 +166,21 @@ def depth_probability(fit: Fit, learned: Learned) -> float:
     return float(expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread))
 
 
-def _joined(fits: tuple[Fit, ...], best: Fit, voted: float, learned: Learned, seen: float) -> Fit:
-    """What both witnesses say together, each heard as far as it is sure that anything ducks at all (`voted`, `seen`)."""
+def _joined(
+    fits: tuple[Fit, ...], best: Fit, voted: float, learned: Learned, seen: float, difference: Difference | None = None
+) -> Fit:
+    """What the witnesses say together, votes and networks each heard as far as it is sure that anything ducks at all (`voted`,
+    `seen`), a difference of bars as far as it is sure itself."""
     explained = {rate: max((f.gain * f.trigger.plain for f in fits if f.trigger.rate == rate), default=0.0) for rate in RATES}
     shares = np.array([explained[rate] ** CLEARLY for rate in RATES])
     rate = RATES[int(np.argmax(voted * shares / max(shares.sum(), 1e-12) + seen * learned.rates))]
     # Of 8ths the networks learned from few, and read them 2 to 3 dB too deep.
     heard = 0.0 if rate == best.trigger.rate == "1/8" else seen
-    depth_db = float(np.exp(np.average(np.log([best.depth_db, learned.depth_db]), weights=[voted, heard])))
+    depths, worth = [best.depth_db, learned.depth_db], [voted, NETWORKS_WORTH * heard]
+    if difference is not None:
+        depths.append(difference.depth_db)
+        worth.append(DIFFERENCE_WORTH * difference.confidence)
+    depth_db = float(np.exp(np.average(np.log(depths), weights=worth)))
     fit = next((f for f in fits if f.trigger.rate == rate), None)
     trigger = fit.trigger if fit else Trigger(rate, learned.triggers(rate), 0.5 if rate == "1/8" else 1.0)
     fine = int(POINTS * FINE * trigger.beats)
