@@ -140,7 +140,7 @@ def test_witnesses_that_agree_are_believed_and_surer_than_those_that_do_not():
 def test_the_surer_witness_is_nearer_to_the_answer():
     fit = voted(4.0)
     doubtful, certain = (pump._joined((fit,), fit, weight, witness(9.0), 0.9).depth_db for weight in (0.2, 0.9))
-    assert 4 < certain < 6.6 < doubtful < 9
+    assert 4 < certain < 7 < doubtful < 9
 
 
 def test_a_difference_of_bars_is_heard_as_far_as_it_is_sure():

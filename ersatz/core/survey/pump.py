@@ -57,9 +57,9 @@ REGION_EDGES_HZ, REGION_VOICES = (350.0, 1000.0), (0.5, 1.0, 1.0, 1.0, 1.0, 1.0)
 LEAST_SOUNDING = 0.1
 #: A difference of bars this sure is the answer; a less sure one is a third witness of the depth.
 COMPARED = 0.5
-#: What the networks and a difference say of the depth counts so much more than votes that are as sure: fitted on the tuned two
-#: thirds of bench/material and of bench/testset.
-NETWORKS_WORTH, DIFFERENCE_WORTH = 1.5, 2.0
+#: What the networks say of depth and rate, and a difference of the depth, counts so much more than votes that are as sure: fitted
+#: on the tuned two thirds of bench/material and of bench/testset.
+MORE_THAN_VOTES = 2.0
 #: See probability().
 CERTAIN_FROM, CERTAIN_PER = -0.11, 0.81
 #: What the networks learned from ducks less often than club music does: so much more likely is it there, in nepers of the odds.
@@ -173,13 +173,13 @@ def _joined(
     `seen`), a difference of bars as far as it is sure itself."""
     explained = {rate: max((f.gain * f.trigger.plain for f in fits if f.trigger.rate == rate), default=0.0) for rate in RATES}
     shares = np.array([explained[rate] ** CLEARLY for rate in RATES])
-    rate = RATES[int(np.argmax(voted * shares / max(shares.sum(), 1e-12) + seen * learned.rates))]
+    rate = RATES[int(np.argmax(voted * shares / max(shares.sum(), 1e-12) + MORE_THAN_VOTES * seen * learned.rates))]
     # Of 8ths the networks learned from few, and read them 2 to 3 dB too deep.
     heard = 0.0 if rate == best.trigger.rate == "1/8" else seen
-    depths, worth = [best.depth_db, learned.depth_db], [voted, NETWORKS_WORTH * heard]
+    depths, worth = [best.depth_db, learned.depth_db], [voted, MORE_THAN_VOTES * heard]
     if difference is not None:
         depths.append(difference.depth_db)
-        worth.append(DIFFERENCE_WORTH * difference.confidence)
+        worth.append(MORE_THAN_VOTES * difference.confidence)
     depth_db = float(np.exp(np.average(np.log(depths), weights=worth)))
     fit = next((f for f in fits if f.trigger.rate == rate), None)
     trigger = fit.trigger if fit else Trigger(rate, learned.triggers(rate), 0.5 if rate == "1/8" else 1.0)
