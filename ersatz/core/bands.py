@@ -17,6 +17,8 @@ NOMINAL_HZ = (
 )  # fmt: skip
 BANDS = len(NOMINAL_HZ)
 EXACT_HZ = 1000.0 * 10.0 ** ((np.arange(BANDS) - 17) / 10.0)
+#: Where the bands meet, from the lowest one's lower edge on.
+EDGES_HZ = np.append(EXACT_HZ * 10**-0.05, EXACT_HZ[-1] * 10**0.05)
 FLOOR_DB = -100.0
 #: Long enough that the 20 Hz band (4.6 Hz wide) spans more than one bin.
 FRAME = 16384
@@ -52,7 +54,7 @@ def _window() -> np.ndarray:
 @lru_cache(maxsize=8)
 def band_weights(bins: int, rate_hz: int) -> np.ndarray:
     """Share of each spectral bin that lies in each third octave, shape (BANDS, bins); not to be written to."""
-    weights = share_of_bins(bins, rate_hz, EXACT_HZ * 10**-0.05, EXACT_HZ * 10**0.05)
+    weights = share_of_bins(bins, rate_hz, EDGES_HZ[:-1], EDGES_HZ[1:])
     weights.setflags(write=False)
     return weights
 

@@ -158,6 +158,7 @@ def _frame_power(x: np.ndarray, frame: int, edges: tuple[int, ...]) -> np.ndarra
 
 @njit(cache=True, nogil=True)
 def _sum_bins(block: np.ndarray, edges: np.ndarray, out: np.ndarray) -> None:
+    """Power between neighbouring edges (bins) of spectra (frames, bins), written to (bands, frames)."""
     for t in range(block.shape[0]):
         for row in range(len(edges) - 1):
             total = np.float32(0)

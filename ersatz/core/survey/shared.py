@@ -159,7 +159,7 @@ class Shared:
     @cached_property
     def _third_octave_frames(self) -> np.ndarray:
         rate = self.audio.rate_hz
-        ranges = bin_ranges(np.append(bands.EXACT_HZ * 10**-0.05, bands.EXACT_HZ[-1] * 10**0.05), rate, bands.FRAME)
+        ranges = bin_ranges(bands.EDGES_HZ, rate, bands.FRAME)
         window = np.hanning(bands.FRAME).astype(np.float32)
         scale = 2.0 / (bands.FRAME * float(np.square(window).sum()))
         total = np.zeros((bands.BANDS, 1), np.float32)
@@ -191,7 +191,7 @@ def prepare(audio: Audio) -> Shared:
 
 def _half(x: np.ndarray) -> np.ndarray:
     x *= np.float32(0.5)
-    return x
+    return np.asarray(x, np.float32)
 
 
 def _median5(x: np.ndarray) -> np.ndarray:
