@@ -13,7 +13,7 @@ from ersatz.core.survey import ducking, pump, sections, survey_audio, tempo
 from ersatz.core.survey.bars import bar_table
 from ersatz.core.survey.bass import MIDI_RANGE, _notes
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source
-from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP
+from ersatz.core.survey.frames import EDGES_HZ, FRAME, HOP, band_powers, bin_ranges
 from ersatz.core.survey.harmony import STAY, _viterbi, measure_harmony
 from ersatz.core.survey.shared import frame_means, prepare
 from tests.signals import RATE, both, club_track, kick_hit, moving_levels, noise_hit, sine
@@ -221,6 +221,18 @@ def test_means_between_edges_are_means():
     values = np.arange(100.0)[None]
     means = frame_means(values, np.array([0.0, 1.0, 5.0]), 0.1)
     np.testing.assert_allclose(means, [[np.arange(10).mean(), np.arange(10, 50).mean()]])
+
+
+@pytest.mark.parametrize("frame", [256, 2048])
+def test_band_powers_are_the_shares_of_the_bins_of_every_frame(frame):
+    edges = np.array([0.0, 90, 130, 135, 1000, 9000, 20_000])
+    frames = np.random.default_rng(4).standard_normal((5, frame)).astype(np.float32)
+    bins = np.square(np.abs(np.fft.rfft(frames * np.hanning(frame), axis=1)))
+    shares = bands.share_of_bins(frame // 2 + 1, RATE, edges[:-1], edges[1:])
+    for at_once in (1, 2, 8):
+        np.testing.assert_allclose(
+            band_powers(frames, bin_ranges(edges, RATE, frame), at_once), shares @ bins.T, rtol=1e-3, atol=1e-4
+        )
 
 
 def test_band_weights_give_every_bin_to_one_band_at_most():

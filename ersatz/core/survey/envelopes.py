@@ -12,10 +12,10 @@ from itertools import pairwise
 
 import numpy as np
 from numba import njit
-from scipy import fft
 
 from ersatz.core.audio import resample
 from ersatz.core.survey.bars import BarTable
+from ersatz.core.survey.frames import band_powers
 from ersatz.core.survey.threads import in_threads
 
 RATE_HZ = 11_025
@@ -60,10 +60,12 @@ def fast_powers(
     drive = _drive(mid, side, rate_hz)
     if drive > 0:
         mid, side = _unsaturated(mid, side, rate_hz, drive)
-    elif resampled_mid is not None:
-        powers = [_row_power(resampled_mid())]
-        return [*powers, _row_power(resample(side[None], rate_hz, RATE_HZ)[0])] if has_side else powers
-    return [_row_power(resample(x[None], rate_hz, RATE_HZ)[0]) for x in ((mid, side) if has_side else (mid,))]
+    slow_mid = resampled_mid() if resampled_mid and drive == 0 else _resampled(mid, rate_hz)
+    return [_row_power(slow_mid), *([_row_power(_resampled(side, rate_hz))] if has_side else [])]
+
+
+def _resampled(x: np.ndarray, rate_hz: int) -> np.ndarray:
+    return np.asarray(resample(x[None], rate_hz, RATE_HZ)[0])
 
 
 def row_centers_hz() -> np.ndarray:
@@ -149,20 +151,6 @@ def _frame_power(x: np.ndarray, frame: int, edges: tuple[int, ...]) -> np.ndarra
     """Power between neighbouring bins per frame, shape (len(edges) - 1, frames)."""
     padded = np.pad(x, (frame // 2, frame))
     frames = np.lib.stride_tricks.sliding_window_view(padded, frame)[::HOP][: len(x) // HOP + 1]
-    window = np.hanning(frame).astype(np.float32)
-    out = np.empty((len(edges) - 1, len(frames)), np.float32)
-    for start in range(0, len(frames), BLOCK):
-        _sum_bins(fft.rfft(frames[start : start + BLOCK] * window, axis=1), np.array(edges), out[:, start : start + BLOCK])
-    return out
-
-
-@njit(cache=True, nogil=True)
-def _sum_bins(block: np.ndarray, edges: np.ndarray, out: np.ndarray) -> None:
-    """Power between neighbouring edges (bins) of spectra (frames, bins), written to (bands, frames)."""
-    for t in range(block.shape[0]):
-        for row in range(len(edges) - 1):
-            total = np.float32(0)
-            for k in range(edges[row], edges[row + 1]):
-                re, im = block[t, k].real, block[t, k].imag
-                total += re * re + im * im
-            out[row, t] = total
+    bins = np.array(edges)
+    whole = np.ones(len(bins) - 1, np.float32)
+    return band_powers(frames, (bins[:-1], whole, bins[1:], 0 * whole), BLOCK)

@@ -25,6 +25,8 @@ NOISE_EDGES_HZ = (700, 1000, 1400, 2000, 2800, 4000, 5600, 8000, 11_000, 16_000)
 #: Mean of the fourth root of an exponentially distributed power, to the fourth: what white noise of power 1 gives.
 NOISE_MEAN = 0.6748
 BLOCK = 128
+#: See bin_ranges.
+Ranges = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 
 
 def rows_between(low_hz: float, high_hz: float) -> slice:
@@ -44,11 +46,11 @@ def band_frames(x: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray]:
     level = np.empty((len(NOISE_EDGES_HZ) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
         block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)
-        sum_bands(block, ranges, noise, power[:, start : start + BLOCK], level[:, start : start + BLOCK])
+        _sum_bands_and_noise(block, ranges, noise, power[:, start : start + BLOCK], level[:, start : start + BLOCK])
     return power, level
 
 
-def bin_ranges(edges_hz: np.ndarray, rate_hz: int, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def bin_ranges(edges_hz: np.ndarray, rate_hz: int, frame: int) -> Ranges:
     """First bin of each band between neighbouring edges and the share of it that lies inside, then the same of the last bin."""
     width = rate_hz / frame
     place = np.minimum(edges_hz / width + 0.5, frame // 2 + 0.999)
@@ -57,30 +59,50 @@ def bin_ranges(edges_hz: np.ndarray, rate_hz: int, frame: int) -> tuple[np.ndarr
     return whole[:-1], 1 - part[:-1], whole[1:], part[1:]
 
 
+def band_powers(frames: np.ndarray, ranges: Ranges, at_once: int) -> np.ndarray:
+    """Power per band of Hann-windowed frames (frames, samples), float32, shape (bands, frames); so many frames at a time as fit the
+    cache."""
+    window = np.hanning(frames.shape[1]).astype(np.float32)
+    out = np.empty((len(ranges[0]), len(frames)), np.float32)
+    for start in range(0, len(frames), at_once):
+        block = slice(start, start + at_once)
+        _sum_bands(fft.rfft(frames[block] * window, axis=1), ranges, out[:, block])
+    return out
+
+
 @njit(cache=True, nogil=True, fastmath=True)
-def sum_bands(  # pragma: no cover - compiled
-    block: np.ndarray, ranges: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray], noise: np.ndarray,
-    power: np.ndarray, level: np.ndarray,
-) -> None:  # fmt: skip
-    """Writes the `power` (bands, frames) of spectra (frames, bins) in ranges as bin_ranges gives them, and the noise's `level`
-    between the bins `noise`."""
-    first, low, last, high = ranges
-    bins = block.shape[1]
-    square = np.empty(bins, np.float32)
-    root = np.empty(bins, np.float32)
+def _sum_bands(block: np.ndarray, ranges: Ranges, power: np.ndarray) -> None:  # pragma: no cover - compiled
+    square = np.empty(block.shape[1], np.float32)
     for t in range(block.shape[0]):
-        for k in range(bins):
-            re, im = block[t, k].real, block[t, k].imag
-            square[k] = re * re + im * im
-        for b in range(len(first)):
-            a, z = first[b], last[b]
-            if a == z:
-                power[b, t] = square[a] * (high[b] - (np.float32(1) - low[b]))
-                continue
-            total = square[a] * low[b] + square[z] * high[b]
-            for k in range(a + 1, z):
-                total += square[k]
-            power[b, t] = total
+        _sum_frame(block, t, ranges, square, power)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _sum_frame(block: np.ndarray, t: int, ranges: Ranges, square: np.ndarray, power: np.ndarray) -> None:  # pragma: no cover
+    """Writes the power of each bin of frame `t` to `square` and of each band to `power`."""
+    first, low, last, high = ranges
+    for k in range(len(square)):
+        re, im = block[t, k].real, block[t, k].imag
+        square[k] = re * re + im * im
+    for b in range(len(first)):
+        a, z = first[b], last[b]
+        if a == z:
+            power[b, t] = square[a] * (high[b] - (np.float32(1) - low[b]))
+            continue
+        total = square[a] * low[b] + square[z] * high[b]
+        for k in range(a + 1, z):
+            total += square[k]
+        power[b, t] = total
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _sum_bands_and_noise(  # pragma: no cover - compiled
+    block: np.ndarray, ranges: Ranges, noise: np.ndarray, power: np.ndarray, level: np.ndarray
+) -> None:
+    square = np.empty(block.shape[1], np.float32)
+    root = np.empty(block.shape[1], np.float32)
+    for t in range(block.shape[0]):
+        _sum_frame(block, t, ranges, square, power)
         for k in range(noise[0], noise[-1]):
             root[k] = np.sqrt(np.sqrt(square[k]))
         for b in range(len(noise) - 1):

@@ -61,8 +61,7 @@ def find_hits(shared: Shared, bars: BarTable, swing_percent: float) -> Hits:
     times = bars.step_times_s(swing_s)
 
     def attacks(low_hz: float, high_hz: float) -> np.ndarray:
-        curve = shared.attack[shared.rows(low_hz, high_hz)].sum(axis=0)
-        return _strength(peaks_at(curve, times, shared.hop_s).reshape(bars.count, bars.steps))
+        return _strength(peaks_at(shared.attacks(low_hz, high_hz), times, shared.hop_s).reshape(bars.count, bars.steps))
 
     low, knock, click = attacks(20, 110), attacks(110, 360), attacks(1000, 4700)
     kick = np.clip(np.minimum(low, 0.3 + np.maximum(knock, click)), 0, 1)

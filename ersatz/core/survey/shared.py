@@ -16,7 +16,7 @@ from scipy import fft
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio, resample
-from ersatz.core.survey.frames import HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames, bin_ranges, rows_between, sum_bands
+from ersatz.core.survey.frames import HOP, NOISE_EDGES_HZ, NOISE_MEAN, band_frames, band_powers, bin_ranges, rows_between
 from ersatz.core.survey.threads import in_threads
 
 ANALYSIS_HZ = 44_100
@@ -93,6 +93,10 @@ class Shared:
         """Onset strength between two frequencies, shape (frames,)."""
         return np.asarray(self.flux[self.rows(low_hz, high_hz)].sum(axis=0))
 
+    def attacks(self, low_hz: float, high_hz: float) -> np.ndarray:
+        """Rise of the amplitude between two frequencies, shape (frames,)."""
+        return np.asarray(self.attack[self.rows(low_hz, high_hz)].sum(axis=0))
+
     def noise(self, low_hz: float, high_hz: float) -> np.ndarray:
         """Level of the noise between two of NOISE_EDGES_HZ, shape (frames,)."""
         first, last = NOISE_EDGES_HZ.index(int(low_hz)), NOISE_EDGES_HZ.index(int(high_hz))
@@ -160,18 +164,12 @@ class Shared:
     def _third_octave_frames(self) -> np.ndarray:
         rate = self.audio.rate_hz
         ranges = bin_ranges(bands.EDGES_HZ, rate, bands.FRAME)
-        window = np.hanning(bands.FRAME).astype(np.float32)
-        scale = 2.0 / (bands.FRAME * float(np.square(window).sum()))
-        total = np.zeros((bands.BANDS, 1), np.float32)
+        scale = 2.0 / (bands.FRAME * float(np.square(np.hanning(bands.FRAME)).sum()))
+        total: np.ndarray = np.zeros((bands.BANDS, 1), np.float32)
         for channel in self.audio.samples:
             padded = np.pad(channel, (0, max(0, bands.FRAME - len(channel))))
             frames = np.lib.stride_tricks.sliding_window_view(padded, bands.FRAME)[::BALANCE_HOP]
-            out = np.empty((bands.BANDS, len(frames)), np.float32)
-            for start in range(0, len(frames), BALANCE_BLOCK):
-                block = slice(start, start + BALANCE_BLOCK)
-                spectra = fft.rfft(frames[block] * window, axis=1)
-                sum_bands(spectra, ranges, np.zeros(1, np.int64), out[:, block], np.empty((0, len(spectra)), np.float32))
-            total = total + out * scale
+            total = total + band_powers(frames, ranges, BALANCE_BLOCK) * scale
         return np.asarray(total)
 
 

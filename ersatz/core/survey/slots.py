@@ -71,8 +71,8 @@ class Curves:
 def drum_curves(shared: Shared) -> Curves:
     """The curves of a whole track; they need no tempo."""
     return Curves(
-        low=shared.attack[shared.rows(20, 110)].sum(axis=0),
-        knock=shared.attack[shared.rows(110, 360)].sum(axis=0),
+        low=shared.attacks(20, 110),
+        knock=shared.attacks(110, 360),
         snare=sustained_rise(shared.noise(1000, 5600)),
         hats=sustained_rise(shared.noise(8000, 16_000)),
     )

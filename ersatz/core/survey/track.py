@@ -6,7 +6,7 @@ Another key leaves grid, hits, bass and parts as they are; other sections too; a
 
 from __future__ import annotations
 
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -101,17 +101,12 @@ class Track:
         swing, swing_confidence = measure_swing(shared, bars)
         hits = find_hits(shared, bars, swing)
         with ThreadPoolExecutor(1) as pool:
+            # Beside the bass, which needs nothing of it.
             kick = pool.submit(measure_kick, shared, bars, hits)
-            return self._with_parts(bars, swing, swing_confidence, hits, kick)
-
-    def _with_parts(
-        self, bars: BarTable, swing: float, swing_confidence: float, hits: Hits, kick: Future[KickPortrait | None]
-    ) -> Ground:
-        shared = self.shared
-        between = between_kicks(shared, bars, hits)
-        in_bass = bass_presence(shared, bars, hits, between)
-        bass = measure_bass(shared, bars, hits, tuple(in_bass))
-        bass = replace(bass, notes=find_slides(hits.low_without_kick, bars, shared.tuning_cents, bass.notes))
+            between = between_kicks(shared, bars, hits)
+            in_bass = bass_presence(shared, bars, hits, between)
+            bass = measure_bass(shared, bars, hits, tuple(in_bass))
+            bass = replace(bass, notes=find_slides(hits.low_without_kick, bars, shared.tuning_cents, bass.notes))
         return Ground(
             bars=bars,
             swing_percent=swing,
