@@ -40,33 +40,58 @@ def q_of(resonance: np.ndarray | float) -> np.ndarray:
     return np.asarray(LEAST_Q * Q_RANGE ** np.asarray(resonance, float))
 
 
+#: What a filter remembers under -360 dB is forgotten after every so many samples: on silence it would shrink to figures that a
+#: processor takes a hundred times as long for.
+FORGOTTEN, FORGET_EVERY = 1e-18, 256
+
+
+@njit(cache=True, nogil=True, inline="always")
+def kept(state: float) -> float:  # pragma: no cover - compiled
+    """What a filter remembers, nothing where that is next to nothing."""
+    return 0.0 if abs(state) < FORGOTTEN else state
+
+
+@njit(cache=True, nogil=True, inline="always")
+def tangent(hz: float, rate: float) -> float:  # pragma: no cover - compiled
+    """tan(pi hz / rate), hz kept within 5 and 0.45 of the rate: the quotient of polynomials of degree 7 and 6 that the continued
+    fraction of the tangent gives (Lambert 1768); to 1e-8 of itself there."""
+    x = np.pi * min(max(hz, 5.0), 0.45 * rate) / rate
+    s = x * x
+    return x * (135135.0 - s * (17325.0 - s * (378.0 - s))) / (135135.0 - s * (62370.0 - s * (3150.0 - s * 28.0)))
+
+
 @njit(cache=True, nogil=True)
 def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: int) -> np.ndarray:  # pragma: no cover
-    """State-variable filter, second order. mode LOW, BAND (unit peak), HIGH or NOTCH."""
+    """State-variable filter, second order. mode LOW, BAND (unit peak), HIGH or NOTCH. `cutoff_hz` and `q` as long as x, or one
+    figure."""
     out = np.empty(len(x))
     ic1 = 0.0
     ic2 = 0.0
-    last_hz = -1.0
-    g = 0.0
-    for i in range(len(x)):
-        if cutoff_hz[i] != last_hz:
-            last_hz = cutoff_hz[i]
-            g = np.tan(np.pi * min(max(last_hz, 5.0), 0.45 * rate) / rate)
-        k = 1.0 / q[i]
-        a1 = 1.0 / (1.0 + g * (g + k))
-        v3 = x[i] - ic2
-        v1 = a1 * (ic1 + g * v3)
-        v2 = ic2 + g * v1
-        ic1 = 2.0 * v1 - ic1
-        ic2 = 2.0 * v2 - ic2
-        if mode == 0:
-            out[i] = v2
-        elif mode == 1:
-            out[i] = k * v1
-        elif mode == 2:
-            out[i] = x[i] - k * v1 - v2
-        else:
-            out[i] = x[i] - k * v1
+    last_hz = cutoff_hz[0]
+    g, k = tangent(last_hz, rate), 1.0 / q[0]
+    sweeps, moves = len(cutoff_hz) > 1, len(q) > 1
+    for start in range(0, len(x), FORGET_EVERY):
+        for i in range(start, min(start + FORGET_EVERY, len(x))):
+            if sweeps and cutoff_hz[i] != last_hz:
+                last_hz = cutoff_hz[i]
+                g = tangent(last_hz, rate)
+            if moves:
+                k = 1.0 / q[i]
+            a1 = 1.0 / (1.0 + g * (g + k))
+            v3 = x[i] - ic2
+            v1 = a1 * (ic1 + g * v3)
+            v2 = ic2 + g * v1
+            ic1 = 2.0 * v1 - ic1
+            ic2 = 2.0 * v2 - ic2
+            if mode == 0:
+                out[i] = v2
+            elif mode == 1:
+                out[i] = k * v1
+            elif mode == 2:
+                out[i] = x[i] - k * v1 - v2
+            else:
+                out[i] = x[i] - k * v1
+        ic1, ic2 = kept(ic1), kept(ic2)
     return out
 
 
@@ -77,28 +102,68 @@ def _svf_pair(
     """`svf` of both sides of (2, n) in step: each waits for its own last sample, so that two take little longer than one."""
     out = np.empty(x.shape)
     left, right = x[0], x[1]
+    n = x.shape[1]
     p1, p2, s1, s2 = 0.0, 0.0, 0.0, 0.0
-    last_hz = -1.0
-    g = 0.0
-    for i in range(x.shape[1]):
-        if cutoff_hz[i] != last_hz:
-            last_hz = cutoff_hz[i]
-            g = np.tan(np.pi * min(max(last_hz, 5.0), 0.45 * rate) / rate)
-        k = 1.0 / q[i]
-        a1 = 1.0 / (1.0 + g * (g + k))
-        p3, s3 = left[i] - p2, right[i] - s2
-        u1, v1 = a1 * (p1 + g * p3), a1 * (s1 + g * s3)
-        u2, v2 = p2 + g * u1, s2 + g * v1
-        p1, s1 = 2.0 * u1 - p1, 2.0 * v1 - s1
-        p2, s2 = 2.0 * u2 - p2, 2.0 * v2 - s2
-        if mode == 0:
-            out[0, i], out[1, i] = u2, v2
-        elif mode == 1:
-            out[0, i], out[1, i] = k * u1, k * v1
-        elif mode == 2:
-            out[0, i], out[1, i] = left[i] - k * u1 - u2, right[i] - k * v1 - v2
-        else:
-            out[0, i], out[1, i] = left[i] - k * u1, right[i] - k * v1
+    last_hz = cutoff_hz[0]
+    g, k = tangent(last_hz, rate), 1.0 / q[0]
+    sweeps, moves = len(cutoff_hz) > 1, len(q) > 1
+    for start in range(0, n, FORGET_EVERY):
+        for i in range(start, min(start + FORGET_EVERY, n)):
+            if sweeps and cutoff_hz[i] != last_hz:
+                last_hz = cutoff_hz[i]
+                g = tangent(last_hz, rate)
+            if moves:
+                k = 1.0 / q[i]
+            a1 = 1.0 / (1.0 + g * (g + k))
+            p3, s3 = left[i] - p2, right[i] - s2
+            u1, v1 = a1 * (p1 + g * p3), a1 * (s1 + g * s3)
+            u2, v2 = p2 + g * u1, s2 + g * v1
+            p1, s1 = 2.0 * u1 - p1, 2.0 * v1 - s1
+            p2, s2 = 2.0 * u2 - p2, 2.0 * v2 - s2
+            if mode == 0:
+                out[0, i], out[1, i] = u2, v2
+            elif mode == 1:
+                out[0, i], out[1, i] = k * u1, k * v1
+            elif mode == 2:
+                out[0, i], out[1, i] = left[i] - k * u1 - u2, right[i] - k * v1 - v2
+            else:
+                out[0, i], out[1, i] = left[i] - k * u1, right[i] - k * v1
+        p1, p2, s1, s2 = kept(p1), kept(p2), kept(s1), kept(s2)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _svf_pair_24(
+    x: np.ndarray, cutoff_hz: np.ndarray, first_q: float, q: np.ndarray, rate: float, low: bool
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Two of `_svf_pair` in a row, low- or high-pass, in one pass: the second works on a sample while the first goes on."""
+    out = np.empty(x.shape)
+    left, right = x[0], x[1]
+    n = x.shape[1]
+    p1, p2, s1, s2, t1, t2, w1, w2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    last_hz = cutoff_hz[0]
+    g, j, k = tangent(last_hz, rate), 1.0 / first_q, 1.0 / q[0]
+    sweeps, moves = len(cutoff_hz) > 1, len(q) > 1
+    for start in range(0, n, FORGET_EVERY):
+        for i in range(start, min(start + FORGET_EVERY, n)):
+            if sweeps and cutoff_hz[i] != last_hz:
+                last_hz = cutoff_hz[i]
+                g = tangent(last_hz, rate)
+            if moves:
+                k = 1.0 / q[i]
+            a, b = 1.0 / (1.0 + g * (g + j)), 1.0 / (1.0 + g * (g + k))
+            u1, v1 = a * (p1 + g * (left[i] - p2)), a * (s1 + g * (right[i] - s2))
+            u2, v2 = p2 + g * u1, s2 + g * v1
+            p1, s1 = 2.0 * u1 - p1, 2.0 * v1 - s1
+            p2, s2 = 2.0 * u2 - p2, 2.0 * v2 - s2
+            y0, y1 = (u2, v2) if low else (left[i] - j * u1 - u2, right[i] - j * v1 - v2)
+            u1, v1 = b * (t1 + g * (y0 - t2)), b * (w1 + g * (y1 - w2))
+            u2, v2 = t2 + g * u1, w2 + g * v1
+            t1, w1 = 2.0 * u1 - t1, 2.0 * v1 - w1
+            t2, w2 = 2.0 * u2 - t2, 2.0 * v2 - w2
+            out[0, i], out[1, i] = (u2, v2) if low else (y0 - k * u1 - u2, y1 - k * v1 - v2)
+        p1, p2, s1, s2 = kept(p1), kept(p2), kept(s1), kept(s2)
+        t1, t2, w1, w2 = kept(t1), kept(t2), kept(w1), kept(w2)
     return out
 
 
@@ -123,6 +188,7 @@ def comb(x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, rate: float
         after = j + 1 if j + 1 < size else 0
         old = line[j % size] * (1.0 - part) + line[after] * part
         y = x[i] * (1.0 - feedback[i]) + feedback[i] * old
+        y = kept(y)
         line[at] = y
         out[i] = y
         at = at + 1 if at + 1 < size else 0
@@ -142,7 +208,7 @@ def allpass_chain(
     for i in range(len(x)):
         if cutoff_hz[i] != last_hz:
             last_hz = cutoff_hz[i]
-            g = np.tan(np.pi * min(max(last_hz, 5.0), 0.45 * rate) / rate)
+            g = tangent(last_hz, rate)
             a = (g - 1.0) / (g + 1.0)
         y = x[i] + feedback[i] * last
         for s in range(stages):
@@ -152,7 +218,16 @@ def allpass_chain(
             y = z
         last = y
         out[i] = y
+        if i % FORGET_EVERY == 0:
+            last = kept(last)
+            for s in range(stages):
+                states[s] = kept(states[s])
     return out
+
+
+def _figures(value: np.ndarray | float) -> np.ndarray:
+    """A value per sample, or the one figure of what doesn't move, shape (n,) or (1,)."""
+    return np.atleast_1d(np.ascontiguousarray(value, np.float64))
 
 
 def _per_sample(value: np.ndarray | float, n: int) -> np.ndarray:
@@ -165,18 +240,21 @@ def filtered(
 ) -> np.ndarray:  # fmt: skip
     """A signal through a filter of KINDS, shape (n,), or both sides of one, shape (2, n). `vowel` 0..4 goes through a to u. What
     doesn't move may be a number."""
-    n = x.shape[-1]
-    cutoff_hz = _per_sample(cutoff_hz, n)
     if kind == "off":
         return x
     if kind in ("low-pass 12", "high-pass 12", "band-pass", "notch"):
         mode = {"low-pass 12": LOW, "high-pass 12": HIGH, "band-pass": BAND, "notch": NOTCH}[kind]
-        return _state_variable(x, cutoff_hz, _per_sample(q_of(resonance), n), rate, mode)
+        return _state_variable(x, _figures(cutoff_hz), _figures(q_of(resonance)), rate, mode)
     if kind in ("low-pass 24", "high-pass 24"):
-        mode = LOW if kind.startswith("low") else HIGH
-        first = _state_variable(x, cutoff_hz, np.full(n, FOURTH_ORDER_Q[0]), rate, mode)
-        second = _per_sample(q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q, n)
-        return _state_variable(first, cutoff_hz, second, rate, mode)
+        hz, second = _figures(cutoff_hz), _figures(q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q)
+        low = kind.startswith("low")
+        if x.ndim > 1:
+            return np.asarray(_svf_pair_24(x, hz, FOURTH_ORDER_Q[0], second, rate, low))
+        mode = LOW if low else HIGH
+        first = svf(x, hz, np.array(FOURTH_ORDER_Q[:1]), rate, mode)
+        return np.asarray(svf(first, hz, second, rate, mode))
+    n = x.shape[-1]
+    cutoff_hz = _per_sample(cutoff_hz, n)
     if x.ndim > 1:
         return np.stack([filtered(kind, side, cutoff_hz, resonance, rate, vowel) for side in x])
     if kind == "comb":
@@ -211,7 +289,7 @@ def response_db(kind: str, cutoff_hz: float, resonance: float, hz: np.ndarray, r
 
 
 def _fixed(x: np.ndarray, hz: float, q: float, rate: float, mode: int) -> np.ndarray:
-    return np.asarray(svf(x, np.full(len(x), float(hz)), np.full(len(x), float(q)), rate, mode))
+    return np.asarray(svf(x, np.array([float(hz)]), np.array([float(q)]), rate, mode))
 
 
 def lowpass(x: np.ndarray, hz: float, rate: float, q: float = BUTTERWORTH_Q) -> np.ndarray:
@@ -234,39 +312,44 @@ def _cascade(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover -
     """Transposed direct form II, in place, the two sides of (2, n) in step: twice as fast as one after the other. So are two
     sections in one pass: the second works on a sample while the first goes on."""
     left, right = x[0], x[1]
-    count = sections.shape[0]
+    count, n = sections.shape[0], x.shape[1]
     for s in range(0, count - 1, 2):
         b0, b1, b2, a1, a2 = sections[s, 0], sections[s, 1], sections[s, 2], sections[s, 4], sections[s, 5]
         d0, d1, d2, c1, c2 = sections[s + 1, 0], sections[s + 1, 1], sections[s + 1, 2], sections[s + 1, 4], sections[s + 1, 5]
         p0, q0, p1, q1, r0, t0, r1, t1 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for i in range(x.shape[1]):
-            x0, x1 = left[i], right[i]
-            u = b0 * x0 + p0
-            v = b0 * x1 + p1
-            p0 = b1 * x0 - a1 * u + q0
-            p1 = b1 * x1 - a1 * v + q1
-            q0 = b2 * x0 - a2 * u
-            q1 = b2 * x1 - a2 * v
-            y0 = d0 * u + r0
-            y1 = d0 * v + r1
-            r0 = d1 * u - c1 * y0 + t0
-            r1 = d1 * v - c1 * y1 + t1
-            t0 = d2 * u - c2 * y0
-            t1 = d2 * v - c2 * y1
-            left[i], right[i] = y0, y1
+        for start in range(0, n, FORGET_EVERY):
+            for i in range(start, min(start + FORGET_EVERY, n)):
+                x0, x1 = left[i], right[i]
+                u = b0 * x0 + p0
+                v = b0 * x1 + p1
+                p0 = b1 * x0 - a1 * u + q0
+                p1 = b1 * x1 - a1 * v + q1
+                q0 = b2 * x0 - a2 * u
+                q1 = b2 * x1 - a2 * v
+                y0 = d0 * u + r0
+                y1 = d0 * v + r1
+                r0 = d1 * u - c1 * y0 + t0
+                r1 = d1 * v - c1 * y1 + t1
+                t0 = d2 * u - c2 * y0
+                t1 = d2 * v - c2 * y1
+                left[i], right[i] = y0, y1
+            p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
+            r0, t0, r1, t1 = kept(r0), kept(t0), kept(r1), kept(t1)
     if count % 2:
         s = count - 1
         b0, b1, b2, a1, a2 = sections[s, 0], sections[s, 1], sections[s, 2], sections[s, 4], sections[s, 5]
         p0, q0, p1, q1 = 0.0, 0.0, 0.0, 0.0
-        for i in range(x.shape[1]):
-            x0, x1 = left[i], right[i]
-            u = b0 * x0 + p0
-            v = b0 * x1 + p1
-            p0 = b1 * x0 - a1 * u + q0
-            p1 = b1 * x1 - a1 * v + q1
-            q0 = b2 * x0 - a2 * u
-            q1 = b2 * x1 - a2 * v
-            left[i], right[i] = u, v
+        for start in range(0, n, FORGET_EVERY):
+            for i in range(start, min(start + FORGET_EVERY, n)):
+                x0, x1 = left[i], right[i]
+                u = b0 * x0 + p0
+                v = b0 * x1 + p1
+                p0 = b1 * x0 - a1 * u + q0
+                p1 = b1 * x1 - a1 * v + q1
+                q0 = b2 * x0 - a2 * u
+                q1 = b2 * x1 - a2 * v
+                left[i], right[i] = u, v
+            p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
 
 
 def cascade(sections: np.ndarray, x: np.ndarray) -> np.ndarray:

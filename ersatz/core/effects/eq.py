@@ -119,7 +119,7 @@ def _moving_band(
             root = np.sqrt(a)
         if hz[i] != last_hz:
             last_hz = hz[i]
-            tangent = np.tan(np.pi * min(last_hz, TOP * rate) / rate)
+            tangent = filters.tangent(last_hz, rate)
         g, k = tangent, 1.0 / q[i]
         if kind == 0:
             k = 1.0 / (q[i] * a)
@@ -142,6 +142,9 @@ def _moving_band(
             ic1[c] = 2.0 * v1 - ic1[c]
             ic2[c] = 2.0 * v2 - ic2[c]
             out[c, i] = m0 * x[c, i] + m1 * v1 + m2 * v2
+        if i % filters.FORGET_EVERY == 0:
+            for c in range(channels):
+                ic1[c], ic2[c] = filters.kept(ic1[c]), filters.kept(ic2[c])
     return out
 
 

@@ -153,9 +153,7 @@ TREMOLO = EffectSpec(
 
 def _sweep(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """A filter of the voices' kinds on everything that passes; its cutoff is meant to be automated."""
-    n = x.shape[1]
-    cutoff, resonance = s.curve("cutoff_hz", n), s.curve("resonance", n)
-    vowel = s.curve("vowel", n)
+    cutoff, resonance, vowel = (s.values[name] for name in ("cutoff_hz", "resonance", "vowel"))
     return filters.filtered(s.choices["kind"], x.astype(np.float64), cutoff, resonance, where.rate, vowel)
 
 

@@ -211,7 +211,7 @@ def _noise_hit(p: Patch, note: Played, rng: Generator) -> np.ndarray:
     n = int(_noise_hit_s(p) * rate)
     t = np.arange(n) / rate
     sweep = p["to_hz"] * (p["from_hz"] / p["to_hz"]) ** np.exp(-t / (p["decay_ms"] / 1000))
-    q = np.full(n, p["q"])
+    q = np.array([p["q"]])
     sides = [filters.svf(rng.standard_normal(n), sweep, q, rate, filters.BAND) for _ in range(2)]
     middle = filters.svf(rng.standard_normal(n), sweep, q, rate, filters.BAND)
     out = np.stack([(1 - p["width"]) * middle + p["width"] * side for side in sides])

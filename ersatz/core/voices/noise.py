@@ -17,7 +17,7 @@ def _sweep(p: Patch, note: Played, rng: np.random.Generator, along: np.ndarray, 
     """Noise through a band-pass that goes from one place to the other; wider the nearer `along` is to 1."""
     n = len(along)
     cutoff = p["from_hz"] * (p["to_hz"] / p["from_hz"]) ** along
-    q = np.full(n, SWEEP_Q)
+    q = np.array([SWEEP_Q])
     centre = filters.svf(rng.standard_normal(n), cutoff, q, note.rate, filters.BAND)
     sides = np.stack([filters.svf(rng.standard_normal(n), cutoff, q, note.rate, filters.BAND) for _ in range(2)])
     return (centre * (1 - 0.6 * along) + sides * (0.2 + 0.8 * along)) * level * note.velocity * 0.8
