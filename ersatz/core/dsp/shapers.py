@@ -93,6 +93,10 @@ def _shaped(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compi
     for i in range(len(x)):
         # Differences of areas need all the digits, also where the signal has few.
         here = np.float64(x[i])
+        if here == 0.0 and before == 0.0:
+            # Silence: every curve passes through it.
+            out[i] = 0.0
+            continue
         area = _area(kind, here)
         step = here - before
         out[i] = _curve(kind, 0.5 * (here + before)) if abs(step) < NEAR else (area - area_before) / step

@@ -7,6 +7,7 @@ whole.
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp import filters, followers
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
@@ -34,20 +35,35 @@ def _period(s: Settings) -> float:
     return BEATS.get(s.choices["rate"], np.inf)
 
 
+@njit(cache=True, nogil=True)
+def _drifting(
+    x: np.ndarray, phase: float, step: float, voices: int, base: float, depth: np.ndarray, width: float
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Copies of (2, n) summed, each `base` to base + depth samples late by a sine of its own phase; `phase` and `step` in cycles.
+    The sine is a turning pointer: one multiplication per sample."""
+    out = np.zeros(x.shape)
+    left, right = x[0], x[1]
+    turn_c, turn_s = np.cos(2.0 * np.pi * step), np.sin(2.0 * np.pi * step)
+    for v in range(voices):
+        at = 2.0 * np.pi * (phase + v / voices)
+        c, s = np.cos(at), np.sin(at)
+        side = -width if v % 2 else width
+        for i in range(x.shape[1]):
+            place = i - max(base + depth[i] * (0.5 + 0.5 * s), 1.0)
+            out[0, i] += (1.0 + side) * followers.hermite(left, place)
+            out[1, i] += (1.0 - side) * followers.hermite(right, place)
+            c, s = c * turn_c - s * turn_s, s * turn_c + c * turn_s
+    return out
+
+
 def _chorus(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Copies that drift in time, each by an LFO of its own phase, alternately to the left and the right."""
-    n = x.shape[1]
-    phase = turns(s, where, n)
-    count = int(s.flat("voices"))
-    depth, base = s.curve("depth_ms", n), s.flat("delay_ms")
-    out = np.zeros((2, n))
-    for v in range(count):
-        swing = 0.5 + 0.5 * np.sin(2 * np.pi * (phase + v / count))
-        delay = (base + depth * swing) / 1000 * where.rate
-        side = s.flat("width") * (-1 if v % 2 else 1)
-        for c in range(2):
-            out[c] += (1 + side * (1 if c == 0 else -1)) * followers.delayed(x[c].astype(np.float64), np.maximum(delay, 1.0))
-    return np.asarray(0.7 * x + 0.7 / np.sqrt(count) * out)
+    n, count = x.shape[1], int(s.flat("voices"))
+    phase, after = turns(s, where, 2)
+    per_ms = where.rate / 1000
+    depth = s.curve("depth_ms", n) * per_ms
+    wet = _drifting(x.astype(np.float64), phase % 1, after - phase, count, s.flat("delay_ms") * per_ms, depth, s.flat("width"))
+    return np.asarray(0.7 * x + 0.7 / np.sqrt(count) * wet)
 
 
 CHORUS = EffectSpec(
