@@ -7,7 +7,7 @@ do at the same time can be told from what they do one after the other.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 
@@ -104,24 +104,26 @@ def measure_lanes(mixdown: Mixdown, first: int, last: int, progress: Progress = 
     """Every strip of the song over 1-based bars first..last."""
     song = mixdown.song
     ids = list(dict.fromkeys([*(p.id.split("~")[0] for p in song.parts), *(s.id for s in (*song.buses, *song.returns)), MASTER]))
-    lanes = {}
-    for k, strip in enumerate(ids):
-        lane = lane_of(mixdown, strip, first, last)
-        if strip == MASTER or not lane.is_silent:
-            lanes[strip] = lane
-        progress((k + 1) / len(ids))
-    return Lanes(first, last, lanes)
+    found = lanes_of(mixdown, ids, first, last, progress)
+    return Lanes(first, last, {lane.strip: lane for lane in found if lane.strip == MASTER or not lane.is_silent})
 
 
 def lane_of(mixdown: Mixdown, strip: str, first: int, last: int) -> Lane:
-    """Of a strip over 1-based bars first..last; measured once for what sounds the same."""
+    """Of one strip over 1-based bars first..last."""
+    return lanes_of(mixdown, [strip], first, last)[0]
+
+
+def lanes_of(
+    mixdown: Mixdown, strips: Sequence[str], first: int, last: int, progress: Progress = lambda fraction: None
+) -> list[Lane]:  # fmt: skip
+    """Of strips over 1-based bars first..last; measured once for what sounds the same."""
 
     def columns(x: np.ndarray) -> np.ndarray:
-        lane = measure_lane(strip, x)
+        lane = measure_lane("", x)
         return np.column_stack([lane.power, lane.side, lane.frames])
 
-    kept = mixdown.measured("lane", strip, first, last, columns)
-    return Lane(strip, kept[:, 0], kept[:, 1], kept[:, 2:])
+    kept = mixdown.measured_each("lane", [(strip, first, last) for strip in strips], columns, progress)
+    return [Lane(strip, table[:, 0], table[:, 1], table[:, 2:]) for strip, table in zip(strips, kept)]
 
 
 @one_thread_of_algebra

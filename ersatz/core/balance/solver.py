@@ -128,12 +128,10 @@ def measure_powers(
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
+    ids = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
     for n, k in enumerate(chosen):
-        stretches = spread_bars(song, k, bars)
-        for p, part in enumerate(song.parts):
-            parts[p, n] = _measured(mixdown, part.id, stretches, song.master)
-        for strip in song.returns:
-            rest[n] += _measured(mixdown, strip.id, stretches, song.master)
+        found = _measured(mixdown, ids, spread_bars(song, k, bars), song.master)
+        parts[:, n], rest[n] = found[: len(song.parts)], found[len(song.parts) :].sum(axis=0)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
     sounds = parts.sum(axis=(0, 2)) > SILENT
@@ -147,14 +145,15 @@ def measure_powers(
     return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs, main)
 
 
-def _measured(mixdown: Mixdown, strip_id: str, stretches: Sequence[tuple[int, int]], master: Master) -> np.ndarray:
-    """Of a strip over stretches of 1-based bars, equally long, per third octave; zeros where it is silent."""
+def _measured(mixdown: Mixdown, ids: Sequence[str], stretches: Sequence[tuple[int, int]], master: Master) -> np.ndarray:
+    """Of strips over stretches of 1-based bars, equally long, per third octave, shape (strips, BANDS); zeros for a silent one."""
 
     def measure(x: np.ndarray) -> np.ndarray:
         return power_behind_master(x, master) if np.abs(x).max() > 1e-6 else np.zeros(bands.BANDS)
 
     name = f"power {master.low_cut_hz} {master.mono_below_hz}"
-    return np.asarray(np.mean([mixdown.measured(name, strip_id, first, last, measure) for first, last in stretches], axis=0))
+    found = mixdown.measured_each(name, [(strip, first, last) for strip in ids for first, last in stretches], measure)
+    return np.reshape(found, (len(ids), len(stretches), bands.BANDS)).mean(axis=1)
 
 
 def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:

@@ -16,7 +16,7 @@ from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Graph, Node, Plan, Source, hashed
+from ersatz.core.mixdown.graph import Graph, Inputs, Node, Plan, Source
 from ersatz.core.mixdown.master import CONTEXT, Mastering, finish, tone
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.staging import staged
@@ -38,6 +38,8 @@ SPAN_BARS = 8
 PEAKS_PER_BAR = 16
 
 Progress = Callable[[float], None]
+#: (samples, shape (2, n)) -> figures
+Measure = Callable[[np.ndarray], np.ndarray]
 
 
 def _unreported(fraction: float) -> None:
@@ -120,21 +122,38 @@ class Mixdown:
         the master finished."""
         return self._strip(strip_id, *self.bar_range(first_bar, last_bar))
 
-    def measured(
-        self, what: str, strip_id: str, first_bar: int, last_bar: int, measure: Callable[[np.ndarray], np.ndarray]
-    ) -> np.ndarray:
-        """`measure` of `strip_samples`, kept like a render: what sounds the same is measured once, in whichever song. `what`: its
-        name, with all that it depends on beside the samples."""
-        bars = range(first_bar - 1, last_bar)
-        if strip_id == MASTER:
-            nodes = [self._master.finished(bar) for bar in bars]
-        else:
-            nodes = [self._master.levelled(self._strips.out(strip, bar), bar) for strip in self._sounding(strip_id) for bar in bars]  # type: ignore[misc]
-        key = f"measured-{hashed(what, self.bars.lengths(bars), [node and node.key for node in nodes])}"
-        # The nodes are let go last: what has to be rendered needs them again.
-        found = self.cache.get(key, lambda: measure(self.strip_samples(strip_id, first_bar, last_bar)))
+    def measured(self, what: str, strip_id: str, first_bar: int, last_bar: int, measure: Measure) -> np.ndarray:
+        """One of `measured_each`."""
+        return self.measured_each(what, [(strip_id, first_bar, last_bar)], measure)[0]
+
+    def measured_each(
+        self, what: str, wanted: Sequence[tuple[str, int, int]], measure: Measure, progress: Progress = _unreported
+    ) -> list[np.ndarray]:
+        """`measure` of the `strip_samples` of each strip and range of bars, by WORKERS threads, kept like a render: what sounds the
+        same is measured once, in whichever song. `what`: its name, with all that it depends on beside the samples."""
+        nodes = [self._measurement(what, strip_id, range(first - 1, last), measure) for strip_id, first, last in wanted]
+        with ThreadPoolExecutor(WORKERS) as pool:
+            self._graph.carry_out(self._graph.plan(nodes), pool, progress)
+        found = [self._graph.samples(node) for node in nodes]
         self._forget()
         return found
+
+    def _measurement(self, what: str, strip_id: str, bars: range, measure: Measure) -> Node:
+        if strip_id == MASTER:
+            rows = [[self._master.finished(bar) for bar in bars]]
+        else:
+            strips = self._sounding(strip_id)
+            rows = [[self._master.levelled(self._strips.out(strip, bar), bar) for bar in bars] for strip in strips]
+
+        def compute(inputs: Inputs) -> np.ndarray:
+            x = np.zeros((2, self.bars.edge(bars.stop) - self.bars.edge(bars.start)), np.float32)
+            for k, samples in enumerate(inputs):
+                if samples is not None:
+                    at = self.bars.edge(bars[k % len(bars)]) - self.bars.edge(bars.start)
+                    x[:, at : at + samples.shape[1]] += samples
+            return measure(x)
+
+        return Node("measured", (what, self.bars.lengths(bars)), lambda: [node for row in rows for node in row], compute)
 
     def _sounding(self, strip_id: str) -> Sequence[Strip]:
         """A strip that isn't the master, a part as all of its versions."""

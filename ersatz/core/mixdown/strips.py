@@ -104,7 +104,9 @@ class Strips:
                     out += factor(_per_sample(level, n)).astype(np.float32) * samples
             return out
 
-        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
+        # The mix is summed from everything there is, and asked for by whatever measures it.
+        kept: Kept = "memory" if strip.id == MASTER else "quick"
+        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, kept)
 
     def _feeders(self, strip: Strip) -> list[tuple[Strip, bool, bool]]:
         """Strips that go to this one or send to it, and which of both."""
