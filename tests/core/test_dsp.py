@@ -3,7 +3,10 @@
 import numpy as np
 import pytest
 
+from scipy import signal
+
 from ersatz.core.dsp import filters, followers, rates, shapers
+from ersatz.core.dsp.convolution import PART, convolved, parts_of
 
 RATE = 44_100
 
@@ -136,3 +139,54 @@ def test_the_tabled_antiderivative_is_ln_cosh():
     x = np.linspace(-14, 14, 4001)
     table = np.array([shapers._log_cosh(v) for v in x])
     np.testing.assert_allclose(table, np.logaddexp(x, -x) - np.log(2), atol=1e-9)
+
+
+@pytest.mark.parametrize("kind", ["low-pass 12", "high-pass 24", "low-pass 24"])
+def test_both_sides_in_step_are_each_side_alone(kind):
+    rng = np.random.default_rng(8)
+    x, cutoff = rng.standard_normal((2, 3000)), np.geomspace(100, 9000, 3000)
+    both = filters.filtered(kind, x, cutoff, 0.4, RATE)
+    for side, out in zip(x, both):
+        np.testing.assert_allclose(out, filters.filtered(kind, side, cutoff, 0.4, RATE), atol=1e-12)
+
+
+def test_a_value_that_stands_is_the_same_as_one_figure_per_sample():
+    x = np.random.default_rng(9).standard_normal(2000)
+    alone = filters.filtered("band-pass", x, 700.0, 0.3, RATE)
+    np.testing.assert_array_equal(alone, filters.filtered("band-pass", x, np.full(2000, 700.0), np.full(2000, 0.3), RATE))
+
+
+def test_the_tangent_of_every_cutoff_is_the_tangent():
+    hz = np.linspace(5.0, 0.45 * RATE, 4000)
+    found = np.array([filters.tangent(f, RATE) for f in hz])
+    np.testing.assert_allclose(found, np.tan(np.pi * hz / RATE), rtol=1e-8)
+    assert filters.tangent(30_000.0, RATE) == filters.tangent(0.45 * RATE, RATE)
+
+
+def test_on_silence_filters_come_to_rest_instead_of_shrinking_for_ever():
+    """Figures under 1e-308 take a processor a hundred times as long."""
+    x = np.zeros((2, 60_000))
+    x[:, 0] = 1.0
+    cut = filters.cascade(signal.butter(4, 8000, fs=RATE, output="sos"), x)
+    swept = filters.filtered("low-pass 24", x, 8000.0, 0.5, RATE)
+    for ringing in (cut, swept):
+        assert np.abs(ringing[:, :50]).max() > 0.1
+        assert not ringing[:, -10_000:].any()
+
+
+@pytest.mark.parametrize("length,n", [(300, 5000), (PART, 3 * PART), (40_000, 70_000)])
+def test_a_convolution_in_parts_is_the_convolution(length, n):
+    rng = np.random.default_rng(length)
+    response, x = rng.standard_normal((2, length)), rng.standard_normal((2, n))
+    wanted = signal.oaconvolve(x, response, axes=1)[:, :n]
+    found = convolved(x, parts_of(response))
+    assert found.shape == (2, n)
+    np.testing.assert_allclose(found, wanted, atol=1e-5 * np.abs(wanted).max())
+
+
+@pytest.mark.parametrize("lead", [1, PART, 2 * PART + 5000, 69_999])
+def test_what_is_only_heard_in_front_changes_nothing_behind_it(lead):
+    rng = np.random.default_rng(lead)
+    response, x = rng.standard_normal((2, 20_000)), rng.standard_normal((2, 70_000))
+    whole, late = convolved(x, parts_of(response)), convolved(x, parts_of(response), lead)
+    np.testing.assert_allclose(late[:, lead:], whole[:, lead:], atol=1e-5 * np.abs(whole).max())

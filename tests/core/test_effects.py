@@ -217,6 +217,20 @@ def test_a_limiter_holds_its_ceiling_at_eight_times_the_rate(seed):
     assert true_peak_dbtp(y.astype(np.float32), RATE) <= -0.9
 
 
+def test_a_limiter_asks_for_what_the_ceiling_leaves_of_peak_and_edge():
+    """By its definition, worked out for every sample: where nothing comes near the ceiling, the limiter works nothing out."""
+    rng = np.random.default_rng(5)
+    x = rng.standard_normal((2, 3000)) * np.repeat(rng.uniform(0.0, 1.0, 30), 100)
+    ceiling, reach = 0.8, limiter.EDGE_REACH
+    edge = np.abs([np.convolve(side, limiter.EDGE_TAPS, "same") for side in x]).max(axis=0)
+    around = np.lib.stride_tricks.sliding_window_view(np.pad(edge, reach // 2), reach + 1).max(axis=1)
+    peaks = np.abs(x).max(axis=0)
+    wanted = np.minimum(1.0, ceiling / (peaks + limiter.EDGE_SHARE * around))
+    found = limiter._needed(np.pad(x, ((0, 0), (reach, reach))), peaks, limiter.EDGE_TAPS, ceiling)
+    np.testing.assert_allclose(found, wanted, rtol=1e-9)
+    assert 0.1 < np.mean(found == 1.0) < 0.9
+
+
 def test_a_limiter_takes_next_to_nothing_from_music_for_what_lies_at_the_edge():
     x = tone(440.0, RATE, 1.6)
     y = apply_effect(x, Effect("limiter", {"ceiling_dbtp": -1.0}), HERE)[:, 8000:-8000]

@@ -8,7 +8,7 @@ from functools import lru_cache
 import numpy as np
 from numba import njit
 
-from ersatz.core.dsp.convolution import convolved, spectrum_of
+from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -71,8 +71,8 @@ def alternating(step: float, feedback: float, low_cut_hz: float, high_cut_hz: fl
 
 
 @lru_cache(maxsize=8)
-def _spectrum(size: int, *echoes: float) -> np.ndarray:
-    return spectrum_of(alternating(*echoes), size)
+def _parts(*echoes: float) -> np.ndarray:
+    return parts_of(alternating(*echoes))
 
 
 def step_samples(s: Settings, bpm: float, rate: float) -> int:
@@ -96,7 +96,7 @@ def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     if s.choices["mode"] == ALTERNATING:
         step, feedback = _step(s, where.bpm, where.rate), min(s.flat("feedback"), 0.8)
         echoes = (step, feedback, s.flat("low_cut_hz"), s.flat("high_cut_hz"), where.rate)
-        return _mixed(x, convolved(x, alternating(*echoes).shape[1], lambda size: _spectrum(size, *echoes), where.lead), s)
+        return _mixed(x, convolved(x, _parts(*echoes), where.lead), s)
     step = step_samples(s, where.bpm, where.rate)
     low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
     high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))

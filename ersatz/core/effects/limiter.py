@@ -12,7 +12,6 @@ from math import comb
 
 import numpy as np
 from numba import njit
-from scipy import ndimage
 
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.loudness import interpolator
@@ -61,6 +60,47 @@ def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  #
                         out[i] = total
                     if total > out[i + 1]:
                         out[i + 1] = total
+    return out
+
+
+#: Samples that are looked at together, and on how many before and behind what opens above 19 kHz depends.
+TILE, EDGE_REACH = 64, len(EDGE_TAPS) - 1
+
+
+@njit(cache=True, nogil=True, fastmath=_REORDERED)
+def _needed(padded: np.ndarray, peaks: np.ndarray, taps: np.ndarray, ceiling: float) -> np.ndarray:  # pragma: no cover - compiled
+    """Gain at which each sample stays under the ceiling, at most 1, shape (n,). `padded` has EDGE_REACH samples of silence on both
+    sides. What the high-pass lets through is no louder than the loudest sample that it hears: where that can't pass the ceiling,
+    nothing is worked out."""
+    n, half = len(peaks), (len(taps) - 1) // 2
+    out = np.ones(n)
+    room = np.zeros((3, TILE + 2 * half))
+    for start in range(0, n, TILE):
+        many = min(TILE, n - start)
+        loudest = 0.0
+        for i in range(max(0, start - EDGE_REACH), min(n, start + many + EDGE_REACH)):
+            loudest = max(loudest, peaks[i])
+        if loudest * (1.0 + EDGE_SHARE) <= ceiling:
+            continue
+        heard, edge, highest = room[0, : many + 2 * half], room[1, : many + 2 * half], room[2, :many]
+        edge[:] = 0.0
+        highest[:] = 0.0
+        # Outer loops over taps, so that the inner ones run in vectors. From `half` samples before the tile to as many behind it.
+        for c in range(padded.shape[0]):
+            heard[:] = 0.0
+            for k in range(len(taps)):
+                at, tap = start + k + EDGE_REACH - 2 * half, taps[k]
+                piece = padded[c, at : at + len(heard)]
+                for i in range(len(heard)):
+                    heard[i] += tap * piece[i]
+            for i in range(len(heard)):
+                edge[i] = max(edge[i], abs(heard[i]))
+        for k in range(2 * half + 1):
+            piece = edge[k : k + many]
+            for i in range(many):
+                highest[i] = max(highest[i], piece[i])
+        for i in range(many):
+            out[start + i] = min(1.0, ceiling / max(peaks[start + i] + EDGE_SHARE * highest[i], 1e-9))
     return out
 
 
@@ -163,10 +203,7 @@ def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
     taps = interpolator(PEAK_HALF_TAPS, PEAK_PHASES)
     half = taps.shape[1] // 2
     peaks = _peaks(np.pad(np.asarray(x, np.float64), ((0, 0), (half, half))), taps, ceiling * 0.65)
-    # What stands just under half the rate, where a short interpolator sees too little.
-    edge = np.abs(ndimage.convolve1d(x, EDGE_TAPS, axis=1, mode="constant")).max(axis=0)
-    peaks += EDGE_SHARE * ndimage.maximum_filter1d(edge, len(EDGE_TAPS))
-    need = np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9))
+    need = _needed(np.pad(np.asarray(x, np.float64), ((0, 0), (EDGE_REACH, EDGE_REACH))), peaks, EDGE_TAPS, ceiling)
     return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from scipy import fft
 
 from ersatz.core.dsp import followers
-from ersatz.core.dsp.convolution import convolved, spectrum_of
+from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
@@ -102,8 +102,8 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
 
 
 @lru_cache(maxsize=8)
-def _spectrum(reverb: Reverb, rate_hz: int, size: int) -> np.ndarray:
-    return spectrum_of(reverb_response(reverb, rate_hz), size)
+def _parts(reverb: Reverb, rate_hz: int) -> np.ndarray:
+    return parts_of(reverb_response(reverb, rate_hz))
 
 
 def reverb_of(s: Settings) -> Reverb:
@@ -114,8 +114,11 @@ def reverb_of(s: Settings) -> Reverb:
 def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Dry and reverberant sound."""
     reverb = reverb_of(s)
-    wet = convolved(x, reverb_response(reverb, where.rate).shape[1], lambda size: _spectrum(reverb, where.rate, size), where.lead)
-    if s.choices["freeze"] != "off":
+    frozen = s.choices["freeze"] != "off"
+    # What is held was heard in front of the stretch, as soon as the response is all there.
+    lead = min(where.lead, reverb_response(reverb, where.rate).shape[1]) if frozen else where.lead
+    wet = convolved(x, _parts(reverb, where.rate), lead)
+    if frozen:
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:
         wet = wet * factor(-s.values["duck_db"] * _presence(where.steering(x), where.rate))
