@@ -2,7 +2,6 @@
 
 import numpy as np
 import pytest
-
 from scipy import signal
 
 from ersatz.core.dsp import filters, followers, rates, shapers

@@ -9,7 +9,7 @@ master's gain by a model of clipper and limiter (gain.py).
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import fft
@@ -30,7 +30,7 @@ from ersatz.core.loudness import STEP_S, integrated_lufs, step_energy
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.song.document import PHRASE_BARS, PUMP, DuckCurve, EqBand, Song, with_each
+from ersatz.core.song.document import PHRASE_BARS, PUMP, DuckCurve, EqBand, Master, Song, with_each
 from ersatz.core.song.strips import AnyStrip, ducked, with_fader
 from ersatz.core.survey import survey_audio
 from ersatz.core.survey.document import Corrections, SectionCorrection, Source, Survey
@@ -110,17 +110,37 @@ def balance_song(
 
     if compared is None:
         # Nothing but loudness is left to compare.
-        return with_locked(_solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.25, 1.0)))
+        mixed = _mixed(render(song), at("loudness", 0.25, 0.6))
+        return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.6, 1.0)))
     mine, main = compared
-    song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.3))
+    song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.35))
     first, last = measured_bars(song, mine)
-    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.3, 0.34))
+    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.35, 0.4))
+    mixed = _mixed(render(song), at("width", 0.4, 0.5))
     # Room widens: it stands first.
-    song = _solve_width(song, survey, render, at("width", 0.34, 0.37))
-    song = _section_levels(song, survey, compared, render, at("section levels", 0.37, 0.65))
-    song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.85))
-    song = _trim_eq(song, survey, main, render, at("master EQ", 0.85, 0.92))
-    return with_locked(_solve_loudness(song, _target_lufs(song, survey), render, at("loudness", 0.92, 1.0)))
+    song = _solve_width(song, survey, mixed)
+    song = _section_levels(song, survey, compared, mixed, at("section levels", 0.5, 0.65))
+    song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.75))
+    mixed = _mixed(render(song), at("master EQ", 0.75, 0.85))
+    song = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
+    return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0)))
+
+
+@dataclass(frozen=True)
+class Mixed:
+    """What comes into the master all through a song, shape (2, frames): whatever the master does is tried on it."""
+
+    mixdown: Mixdown
+    samples: np.ndarray
+
+    def between(self, first: int, last: int) -> np.ndarray:
+        """1-based bars first..last."""
+        start, stop = self.mixdown.bar_range(first, last)
+        return self.samples[:, start:stop]
+
+
+def _mixed(mixdown: Mixdown, step: Step) -> Mixed:
+    return Mixed(mixdown, mixdown.mix(0, mixdown.frames, step))
 
 
 def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:
@@ -137,12 +157,7 @@ def _target_lufs(song: Song, survey: Survey) -> float:
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
     """The song with the master gain that brings the whole mix to `target_lufs`."""
-    kept = cache or RenderCache()
-    return _solve_loudness(song, target_lufs, lambda s: Mixdown(s, kept))
-
-
-def _section_range(song: Song, index: int, mixdown: Mixdown) -> tuple[int, int]:
-    return mixdown.bar_range(*measured_bars(song, index, most=32))
+    return _solve_loudness(song, target_lufs, _mixed(Mixdown(song, cache or RenderCache()), _quietly), _quietly)
 
 
 def _bells_for(residual_db: np.ndarray) -> np.ndarray:
@@ -162,18 +177,16 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, render: Render, step: Step, finished: bool = False) -> np.ndarray:
-    """Reference less remake per band, the overall difference taken out, of the mix or the finished one: MAIN_SHARE of the main
-    section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
-    mixdown, theirs = render(song), counterparts(song, survey)
-    samples = mixdown.samples if finished else mixdown.mix
+def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int], np.ndarray], step: Step) -> np.ndarray:
+    """Reference less remake per band, the overall difference taken out, of what is `heard` in a stretch of 1-based bars: MAIN_SHARE
+    of the main section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
+    theirs = counterparts(song, survey)
     found: dict[int, np.ndarray] = {}
     for place, (_, section) in enumerate(song.placed()):
         step((place + 1) / len(song.sections))
         if section.id not in theirs:
             continue
-        spans = [mixdown.bar_range(first, last) for first, last in spread_bars(song, place, MASTER_BARS)]
-        power = np.mean([bands.band_power(samples(start, stop), RATE_HZ) for start, stop in spans], axis=0)
+        power = np.mean([bands.band_power(heard(*span), RATE_HZ) for span in spread_bars(song, place, MASTER_BARS)], axis=0)
         if power.sum() <= SILENT:
             continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
@@ -188,13 +201,17 @@ def _residual(song: Song, survey: Survey, main: int, render: Render, step: Step,
 
 
 def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
-    return _with_bells(song, _bells_for(_residual(song, survey, main, render, step)))
-
-
-def _solve_width(song: Song, survey: Survey, render: Render, step: Step) -> Song:
-    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's."""
     mixdown = render(song)
-    mix = mixdown.mix(0, mixdown.frames, step)
+
+    def heard(first: int, last: int) -> np.ndarray:
+        return mixdown.mix(*mixdown.bar_range(first, last))
+
+    return _with_bells(song, _bells_for(_residual(song, survey, main, heard, step)))
+
+
+def _solve_width(song: Song, survey: Survey, mixed: Mixed) -> Song:
+    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's."""
+    mix = mixed.samples
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
     # Middle and sides per band; width = 2 s / (m + s), at most 1, and the sides' power goes with the square of their level.
@@ -216,21 +233,35 @@ def _solve_width(song: Song, survey: Survey, render: Render, step: Step) -> Song
     return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 
-def _trim_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
+def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) -> Song:
     """Once more on the finished mix: clipping and limiting have moved the balance."""
-    residual = _residual(song, survey, main, render, step, finished=True)
+    if _is_more_than_levels(song.master):
+        mixdown = mixed.mixdown.varied(song)
+
+        def heard(first: int, last: int) -> np.ndarray:
+            return mixdown.samples(*mixdown.bar_range(first, last))
+    else:
+        heard = Mixed(mixed.mixdown, _mastered(mixed, song.master, step)).between
+    residual = _residual(song, survey, main, heard, step)
     return _with_bells(song, np.array([b.gain_db for b in song.master.eq]) + _bells_for(residual))
 
 
-def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], render: Render, step: Step) -> Song:
+def _is_more_than_levels(master: Master) -> bool:
+    """Whether a mix by bars is finished by more than width, EQ, fader, clipper and limiter at rest."""
+    return bool(master.chain or master.automation or master.modulators or master.duck)
+
+
+def _mastered(mixed: Mixed, master: Master, step: Step) -> np.ndarray:
+    return mixed.mixdown.limited(mixed.mixdown.toned(mixed.samples, master, step), master, step)
+
+
+def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed, step: Step) -> Song:
     """Levels per phrase, so that the phrases stand to the section that is compared first as the reference's do; sections that the
     reference hasn't stay. The master's fader follows: near enough for what comes next to be judged by."""
     mine, main = compared
-    song = _roughly_loud(song, survey, compared, render, step)
-    mixdown = render(song)
-    mix = mixdown.mix(0, mixdown.frames, step)
-    toned = mixdown.toned(mix, song.master, step)
-    steps = step_energy(mixdown.limited(toned, song.master, step), RATE_HZ)
+    song = _roughly_loud(song, survey, compared, mixed)
+    toned = mixed.mixdown.toned(mixed.samples, song.master, step)
+    steps = step_energy(mixed.mixdown.limited(toned, song.master, step), RATE_HZ)
     moves, step_s = np.zeros(len(steps)), STEP_S * np.arange(len(steps))
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
@@ -276,19 +307,17 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
     return float(10 * np.log10(np.mean(10 ** (lufs[inside] / 10))))
 
 
-def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], render: Render, step: Step) -> Song:
+def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed) -> Song:
     """Master gain from the unmastered loudness of the section that is compared first: near enough to judge sections by."""
-    mixdown, (mine, main) = render(song), compared
-    start, stop = _section_range(song, mine, mixdown)
-    own = integrated_lufs(step_energy(mixdown.mix(start, stop, step), RATE_HZ))
+    mine, main = compared
+    own = integrated_lufs(step_energy(mixed.between(*measured_bars(song, mine, most=32)), RATE_HZ))
     return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 
 
-def _solve_loudness(song: Song, target_lufs: float, render: Render, step: Step = _quietly) -> Song:
+def _solve_loudness(song: Song, target_lufs: float, mixed: Mixed, step: Step) -> Song:
     """The fader of the master at which the whole mix is as loud."""
-    mixdown = render(song)
-    master = song.master
-    toned = mixdown.toned(mixdown.mix(0, mixdown.frames, step), master, step)
+    master, mixdown = song.master, mixed.mixdown
+    toned = mixdown.toned(mixed.samples, master, step)
 
     def through(gain_db: float) -> np.ndarray:
         return step_energy(mixdown.limited(toned, replace(master, gain_db=gain_db), step), RATE_HZ)

@@ -128,9 +128,9 @@ def measure_powers(
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
-    ids = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
+    strips = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
     for n, k in enumerate(chosen):
-        found = _measured(mixdown, ids, spread_bars(song, k, bars), song.master)
+        found = _measured(mixdown, strips, spread_bars(song, k, bars), song.master)
         parts[:, n], rest[n] = found[: len(song.parts)], found[len(song.parts) :].sum(axis=0)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT

@@ -139,6 +139,7 @@ class Mixdown:
         return found
 
     def _measurement(self, what: str, strip_id: str, bars: range, measure: Measure) -> Node:
+        rows: list[list[Node | None]]
         if strip_id == MASTER:
             rows = [[self._master.finished(bar) for bar in bars]]
         else:
