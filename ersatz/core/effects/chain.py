@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp import followers
 from ersatz.core.effects import EFFECTS
@@ -53,8 +54,20 @@ def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, n
     wet = spec.process(inside, settings, where)
     blend = moved["blend"] if moved and "blend" in moved else effect.blend
     if np.ndim(blend) > 0 or blend != 1.0:
-        wet = inside + np.clip(blend, 0, 1) * (wet - inside)
+        wet = _blended(inside, wet, np.atleast_1d(np.asarray(blend, np.float64)))
     return wet if outside is None else wet + outside
+
+
+@njit(cache=True, nogil=True)
+def _blended(dry: np.ndarray, wet: np.ndarray, blend: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """`blend`, kept within 0..1: one figure, or one per sample."""
+    out = np.empty(dry.shape)
+    moves = len(blend) > 1
+    for c in range(dry.shape[0]):
+        for i in range(dry.shape[1]):
+            share = min(max(blend[i if moves else 0], 0.0), 1.0)
+            out[c, i] = dry[c, i] + share * (wet[c, i] - dry[c, i])
+    return out
 
 
 def _within(x: np.ndarray, effect: Effect, rate: int) -> tuple[np.ndarray, np.ndarray | None]:

@@ -49,8 +49,15 @@ class Bars:
         """A silent bar, float32, shape (2, samples of that bar)."""
         return np.zeros((2, self.length(bar)), np.float32)
 
-    def stretch(self, pieces: Sequence[np.ndarray | None], bars: range, bar: int, before: int, after: int) -> np.ndarray:
+    def stretch(
+        self, pieces: Sequence[np.ndarray | None], bars: range, bar: int, before: int, after: int, dtype: type = np.float32
+    ) -> np.ndarray:  # fmt: skip
         """The samples from `before` in front of a bar to `after` behind it, of `bars`, which are those around it; shape (2, n)."""
-        whole = [self.silence(b) if samples is None else samples for b, samples in zip(bars, pieces)]
-        start = self.edge(bar) - before - self.edge(bars.start)
-        return np.concatenate(whole, axis=1)[:, start : start + before + self.length(bar) + after]
+        start = self.edge(bar) - before
+        out: np.ndarray = np.zeros((2, before + self.length(bar) + after), dtype)
+        for b, samples in zip(bars, pieces):
+            if samples is not None:
+                at = self.edge(b) - start
+                inside = slice(max(at, 0), max(0, min(at + samples.shape[1], out.shape[1])))
+                out[:, inside] = samples[:, inside.start - at : inside.stop - at]
+        return out

@@ -64,6 +64,7 @@ class Notes:
         self._song, self._bars, self._cache, self._samples = song, bars, cache, samples
         self._laid: dict[str, _Laid] = {}
         self._nodes: dict[tuple[str, int], Node] = {}
+        self._made: dict[int, Node] = {}
         self._hits: dict[str, np.ndarray] = {}
         self._lengths: dict[tuple[str, int, int, float], int] = {}
         self._patches: dict[str, Patch] = {}
@@ -201,6 +202,13 @@ class Notes:
         return out
 
     def _note(self, part: Part, event: Event) -> Node:
+        # By identity: `_laid` holds the events. A note is asked for in every bar that it sounds in, for its key and for its samples.
+        known = self._made.get(id(event))
+        if known is None:
+            known = self._made[id(event)] = self._make(part, event)
+        return known
+
+    def _make(self, part: Part, event: Event) -> Node:
         p = self._played(part, event)
         backwards = (event.length, self._swell_space) if event.swell else None
         # The tempo is in the part's settings where it counts.
@@ -269,6 +277,7 @@ class Notes:
     def forget(self) -> None:
         """Lets go of the nodes."""
         self._nodes.clear()
+        self._made.clear()
 
     def _lay_out(self, events: list[Event], notes: Inputs, bar: int) -> np.ndarray:
         start, out = self._bars.edge(bar), self._bars.silence(bar)

@@ -157,7 +157,7 @@ class Strips:
         own = (strip,) if isinstance(strip, Part) else ()
 
         def compute(inputs: Inputs) -> np.ndarray:
-            x = self._bars.stretch(inputs[: len(bars)], bars, bar, before, after).astype(np.float64)
+            x = self._bars.stretch(inputs[: len(bars)], bars, bar, before, after, np.float64)
             if strip.gain_in_db:
                 x *= gain_in
 

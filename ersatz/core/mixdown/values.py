@@ -37,6 +37,7 @@ class Values:
         self._sound: Sound | None = None
         #: (strip, device, param) -> modulators with the strip that they lie in and by how much they move it.
         self._moved: dict[tuple[str, str, str], list[tuple[Modulator, Strip, float]]] = defaultdict(list)
+        self._moving: dict[tuple[str, str], set[str]] = {}
         for strip in song.strips():
             for modulator in strip.modulators if strip.id == _base(strip) else ():
                 for move in modulator.moves if modulator.on else ():
@@ -51,8 +52,12 @@ class Values:
 
     def moves(self, strip: Strip, device: str) -> set[str]:
         """Names of a device's values that don't stand still."""
-        drawn = {a.param for a in strip.automation if a.device == device}
-        return drawn | {param for (owner, of, param) in self._moved if (owner, of) == (_base(strip), device)}
+        known = self._moving.get((strip.id, device))
+        if known is None:
+            drawn = {a.param for a in strip.automation if a.device == device}
+            known = drawn | {param for (owner, of, param) in self._moved if (owner, of) == (_base(strip), device)}
+            self._moving[strip.id, device] = known
+        return known
 
     def is_moved(self, strip: Strip, device: str, param: str) -> bool:
         """Whether a value is automated or modulated."""
