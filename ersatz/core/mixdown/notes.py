@@ -202,7 +202,7 @@ class Notes:
         return out
 
     def _note(self, part: Part, event: Event) -> Node:
-        # By identity: `_laid` holds the events. A note is asked for in every bar that it sounds in, for its key and for its samples.
+        # By identity: `_laid` holds the events. A note is asked for in each bar that it sounds in, for its key and its samples.
         known = self._made.get(id(event))
         if known is None:
             known = self._made[id(event)] = self._make(part, event)
