@@ -26,7 +26,7 @@ def run(arguments: argparse.Namespace) -> None:
     if arguments.section is not None and not 1 <= arguments.section <= len(song.sections):
         raise UnusableDocument(f"The song has sections 1 to {len(song.sections)}.")
     chosen = None if arguments.section is None else (arguments.section - 1,)
-    cache = RenderCache()
+    cache = RenderCache.temporary()
     balanced = balance_song(song, survey, chosen, locked, cache, progress=progress("balance"))
     write_json(balanced.to_json(), arguments.out)
     for change in changes(song, balanced, reasons(song, balanced, survey, Mixdown(song, cache), chosen)):

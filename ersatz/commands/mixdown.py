@@ -9,6 +9,7 @@ from ersatz.core.audio import Audio, check_writable, write_audio
 from ersatz.core.balance.match import set_loudness
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.exchange.stems import stem_name
+from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown, stems
 from ersatz.core.song.document import Song
 
@@ -16,9 +17,10 @@ from ersatz.core.song.document import Song
 def run(arguments: argparse.Namespace) -> None:
     check_writable(arguments.out)
     song = Song.from_json(read_json(arguments.song))
+    cache = RenderCache.temporary()
     if arguments.target_lufs is not None:
-        song = set_loudness(song, arguments.target_lufs)
-    mixdown = Mixdown(song)
+        song = set_loudness(song, arguments.target_lufs, cache)
+    mixdown = Mixdown(song, cache)
     report = progress("mixdown")
     if arguments.bars:
         first, last = _bars(arguments.bars, song.bars)

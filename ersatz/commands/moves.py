@@ -23,7 +23,7 @@ def run(arguments: argparse.Namespace) -> None:
     if arguments.most < 1:
         raise UnusableDocument("At least one move has to be asked for.")
     places = range(count) if arguments.section is None else [arguments.section - 1]
-    mixdown, show = Mixdown(song, RenderCache()), progress("moves")
+    mixdown, show = Mixdown(song, RenderCache.temporary()), progress("moves")
     found: list[Move] = []
     for k, place in enumerate(places):
 

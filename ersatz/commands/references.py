@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ersatz.commands.files import progress, read_json
 from ersatz.core.balance.match import survey_remake
+from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import Song
 from ersatz.core.survey import survey_file
@@ -28,7 +29,7 @@ def as_survey(path: Path) -> Survey:
         data = read_json(path)
         if isinstance(data, dict) and str(data.get("schema", "")).startswith("ersatz.song/"):
             song = Song.from_json(data)
-            mixdown = Mixdown(song)
+            mixdown = Mixdown(song, RenderCache.temporary())
             return survey_remake(mixdown.whole(), mixdown)
         return Survey.from_json(data)
     return survey_file(path, progress=progress(path.name))

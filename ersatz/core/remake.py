@@ -46,7 +46,7 @@ def remake_file(
     progress: Progress = lambda phase, fraction: None,
 ) -> Remake:  # fmt: skip
     """From an audio file to a mix and its gap. Raises UnusableAudio, NoTempo."""
-    cache = RenderCache()
+    cache = RenderCache.temporary()
     seconds: dict[str, float] = {}
 
     def timed(name: str, started: float) -> None:

@@ -113,8 +113,8 @@ WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
 MEDIA_ROOT = Path(os.environ.get("ERSATZ_MEDIA", HOME / "media"))
 RENDER_CACHE = HOME / "renders"
-# In each of the processes that render: two that serve and the worker.
-RENDER_MEMORY_BYTES = int(os.environ.get("ERSATZ_RENDER_MB", "400")) * 1024 * 1024
+# In each of the processes that render, two that serve and the worker; 0: what the cache takes by itself.
+RENDER_MEMORY_BYTES = int(os.environ.get("ERSATZ_RENDER_MB", "0")) * 1024 * 1024
 MAX_UPLOAD_BYTES = int(os.environ.get("ERSATZ_MAX_UPLOAD_MB", "300")) * 1024 * 1024
 DATA_UPLOAD_MAX_MEMORY_SIZE = 1024 * 1024
 FILE_UPLOAD_MAX_MEMORY_SIZE = 256 * 1024

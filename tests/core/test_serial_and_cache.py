@@ -1,5 +1,7 @@
 """Documents from type hints, and the cache that remembers renders."""
 
+import gc
+import tempfile
 import threading
 from dataclasses import dataclass
 from typing import Annotated, Literal
@@ -168,6 +170,16 @@ def test_only_what_is_meant_for_the_disk_lies_there(tmp_path):
     again = RenderCache(tmp_path)
     np.testing.assert_array_equal(again.get("kept", lambda: array(9), on_disk=True), array(1))
     assert again.computed == 0
+
+
+def test_files_of_a_temporary_cache_go_with_it(tmp_path, monkeypatch):
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    cache = RenderCache.temporary()
+    cache.get("kept", lambda: array(1), on_disk=True)
+    assert [p.stem for p in tmp_path.rglob("*.npy")] == ["kept"]
+    del cache
+    gc.collect()
+    assert not list(tmp_path.iterdir())
 
 
 def test_what_passes_pushes_out_nothing_that_is_kept():

@@ -73,7 +73,7 @@ def match_song(
     song: Song, survey: Survey, cache: RenderCache | None = None, progress: Progress = lambda phase, fraction: None
 ) -> Song:
     """A draft in the reference's registers, with levels, EQ, ducking and loudness brought to the reference's. Deterministic."""
-    kept = cache or RenderCache()
+    kept = cache or RenderCache.temporary()
     progress("registers", 0.0)
     powers = measure_powers(song, survey, Mixdown(song, kept), step=lambda f: progress("registers", REGISTERS * f))
     if powers is not None:
@@ -88,7 +88,7 @@ def balance_song(
 ) -> Song:  # fmt: skip
     """The song brought to the reference. `sections`: places in the plan that are solved for, all if left out; where some are
     chosen, only levels and EQ of parts are. `locked`: ids of strips that stay as they are, the master among them. Deterministic."""
-    kept = cache or RenderCache()
+    kept = cache or RenderCache.temporary()
 
     def render(song: Song) -> Mixdown:
         return Mixdown(song, kept, samples)
@@ -157,7 +157,7 @@ def _target_lufs(song: Song, survey: Survey) -> float:
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
     """The song with the master gain that brings the whole mix to `target_lufs`."""
-    return _solve_loudness(song, target_lufs, _mixed(Mixdown(song, cache or RenderCache()), _quietly), _quietly)
+    return _solve_loudness(song, target_lufs, _mixed(Mixdown(song, cache or RenderCache.temporary()), _quietly), _quietly)
 
 
 def _bells_for(residual_db: np.ndarray) -> np.ndarray:

@@ -32,8 +32,9 @@ TAIL_S = 6.0
 WORKERS = 2
 #: A strip in front of the master may stand above full scale: handed out by itself in a file, it is so much quieter.
 HEADROOM_DB = 12.0
-#: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes.
-SPAN_BARS = 8
+#: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes, so many
+#: of each stage at the most.
+SPAN_BARS, LEAST_BARS, SPAN_NODES = 8, 2, 160
 #: Pieces of a bar in a picture of its level.
 PEAKS_PER_BAR = 16
 
@@ -76,7 +77,8 @@ class Mixdown:
         stops it."""
         first = next(b for b in range(self.blocks + 1) if self.bars.edge(b + 1) > start)
         last = next(b for b in range(first, self.blocks + 1) if self.bars.edge(b + 1) >= stop)
-        spans = [range(b, min(b + SPAN_BARS, last + 1)) for b in range(first, last + 1, SPAN_BARS)]
+        together = max(LEAST_BARS, min(SPAN_BARS, SPAN_NODES // max(1, len(self.song.parts))))
+        spans = [range(b, min(b + together, last + 1)) for b in range(first, last + 1, together)]
         out = np.zeros((2, stop - start), np.float32)
 
         def planned(span: range) -> tuple[list[Node | None], Plan]:
@@ -96,8 +98,8 @@ class Mixdown:
                         a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)
                         inside = slice(a - self.bars.edge(bar), b - self.bars.edge(bar))
                         out[:, a - start : b - start] = self._graph.samples(node)[:, inside]
+                self._forget()
                 progress((k + 1) / len(spans))
-        self._forget()
         return out
 
     def _forget(self) -> None:

@@ -13,7 +13,7 @@ import soundfile
 from django.conf import settings
 from django.http import FileResponse, HttpResponse, HttpResponseBase
 
-from ersatz.core.mixdown.cache import RenderCache
+from ersatz.core.mixdown.cache import MEMORY_BYTES, RenderCache
 from ersatz.core.mixdown.files import Files
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.version import engine
@@ -65,7 +65,7 @@ def _none(sha: str) -> None:
 
 @cache
 def render_cache() -> RenderCache:
-    return RenderCache(settings.RENDER_CACHE, settings.RENDER_MEMORY_BYTES)
+    return RenderCache(settings.RENDER_CACHE, settings.RENDER_MEMORY_BYTES or MEMORY_BYTES)
 
 
 @cache
