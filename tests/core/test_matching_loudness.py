@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from ersatz.core.balance.gain import LossCurve, fitted, peaks_db, predicted_gain, solved_gain
+from ersatz.core.balance.gain import LossCurve, Pass, fitted, peaks_db, predicted_gain, solved_gain
 from ersatz.core.effects import limiter
 from ersatz.core.loudness import integrated_lufs, step_energy
 
@@ -50,18 +50,28 @@ def test_the_gain_is_foreseen_for_phrases_that_move(mix, target):
     energies, peaks = step_energy(mix, RATE), peaks_db(mix, RATE)
     moves = np.repeat([0.0, 3.0, -3.0], len(energies) // 3)
     behind = through(mix, [])(6.0)
-    gain = predicted_gain(energies, peaks, 6.0, behind, moves, target)
+    passed = Pass(energies, peaks, 6.0, behind)
+    gain = predicted_gain(passed, energies * 10 ** (moves / 10), peaks + moves, target)
     moved = mix * np.repeat(10 ** (moves / 20), mix.shape[1] // len(moves))
     assert integrated_lufs(through(moved, [])(gain)) == pytest.approx(target, abs=0.5)
     # All of it louder is the same as the fader up.
-    assert predicted_gain(energies, peaks, 6.0, behind, moves + 2, target) == pytest.approx(gain - 2, abs=0.01)
+    louder = predicted_gain(passed, energies * 10 ** ((moves + 2) / 10), peaks + moves + 2, target)
+    assert louder == pytest.approx(gain - 2, abs=0.01)
+
+
+def test_a_mix_that_was_passed_already_needs_no_pass_more(mix):
+    """What the curve misses of it is known."""
+    energies, peaks = step_energy(mix, RATE), peaks_db(mix, RATE)
+    behind = through(mix, [])(9.0)
+    found = predicted_gain(Pass(energies, peaks, 9.0, behind), energies, peaks, integrated_lufs(behind))
+    assert found == pytest.approx(9.0, abs=0.01)
 
 
 def test_silence_keeps_its_gain():
     silent = np.zeros((2, RATE), np.float32)
-    still = np.zeros(10)
-    assert predicted_gain(step_energy(silent, RATE), peaks_db(silent, RATE), 3.0, step_energy(silent, RATE), still, -8.0) == 3.0
-    assert solved_gain(step_energy(silent, RATE), peaks_db(silent, RATE), -8.0, 3.0, through(silent, [])) == 3.0
+    energies, peaks = step_energy(silent, RATE), peaks_db(silent, RATE)
+    assert predicted_gain(Pass(energies, peaks, 3.0, energies), energies, peaks, -8.0) == 3.0
+    assert solved_gain(energies, peaks, -8.0, 3.0, through(silent, [])) == 3.0
 
 
 def test_the_curve_falls_and_goes_on_falling_beyond_what_was_seen():

@@ -80,18 +80,28 @@ def solved_gain(
     return best[1]
 
 
-def predicted_gain(
-    energies: np.ndarray, peak_db: np.ndarray, gain_db: float, behind: np.ndarray, moves_db: np.ndarray, target_lufs: float
-) -> float:
-    """Gain in dB at which a mix whose steps are moved by `moves_db` has the target's integrated loudness, from one pass of the mix
-    as it is: `energies` and `peak_db` of its steps in front of clipper and limiter, `behind` the energies at `gain_db`. Without a
-    pass of its own, so only near: the limiter is told by its loss at each peak alone."""
-    sounds, linear_db = energies > SILENT**2, _in_db(energies)
+@dataclass(frozen=True)
+class Pass:
+    """One pass of a mix through clipper and limiter: `energies` and `peak_db` of its steps in front of them, as solved_gain takes
+    them, and the energies `behind` them at `gain_db`."""
+
+    energies: np.ndarray
+    peak_db: np.ndarray
+    gain_db: float
+    behind: np.ndarray
+
+
+def predicted_gain(passed: Pass, energies: np.ndarray, peak_db: np.ndarray, target_lufs: float) -> float:
+    """Gain in dB at which a mix has the target's integrated loudness, foreseen from a pass of one that is much like it: phrases
+    moved, bands lifted. `energies` and `peak_db` of its steps in front. Without a pass of its own, so only near: the limiter is
+    told by its loss at each peak alone."""
+    sounds, linear_db = passed.energies > SILENT**2, _in_db(passed.energies)
     if not sounds.any():
-        return gain_db
-    curve = _lost(linear_db, peak_db, behind, gain_db, sounds)
-    wanted = _gain_at(linear_db + moves_db, peak_db + moves_db, curve, 0.0, target_lufs)
-    return gain_db if wanted is None else round(wanted, 3)
+        return passed.gain_db
+    curve = _lost(linear_db, passed.peak_db, passed.behind, passed.gain_db, sounds)
+    missed = _modelled(linear_db, passed.peak_db, passed.gain_db, curve) - integrated_lufs(passed.behind)
+    wanted = _gain_at(_in_db(energies), peak_db, curve, missed, target_lufs)
+    return passed.gain_db if wanted is None else round(wanted, 3)
 
 
 def _in_db(energies: np.ndarray) -> np.ndarray:

@@ -122,8 +122,8 @@ def balance_song(
     song = _section_levels(song, survey, compared, mixed, at("section levels", 0.5, 0.65))
     song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.75))
     mixed = _mixed(render(song), at("master EQ", 0.75, 0.85))
-    song = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
-    return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0)))
+    song, passed = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
+    return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0), passed))
 
 
 @dataclass(frozen=True)
@@ -233,17 +233,24 @@ def _solve_width(song: Song, survey: Survey, mixed: Mixed) -> Song:
     return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
 
 
-def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) -> Song:
-    """Once more on the finished mix: clipping and limiting have moved the balance."""
-    if _is_more_than_levels(song.master):
-        mixdown = mixed.mixdown.varied(song)
+def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) -> tuple[Song, gain.Pass | None]:
+    """Once more on the finished mix: clipping and limiting have moved the balance. With the pass that finished it, where it was
+    finished by them alone."""
+    master, mixdown, passed = song.master, mixed.mixdown.varied(song), None
+    if _is_more_than_levels(master):
 
         def heard(first: int, last: int) -> np.ndarray:
             return mixdown.samples(*mixdown.bar_range(first, last))
     else:
-        heard = Mixed(mixed.mixdown, _mastered(mixed, song.master, step)).between
-    residual = _residual(song, survey, main, heard, step)
-    return _with_bells(song, np.array([b.gain_db for b in song.master.eq]) + _bells_for(residual))
+        toned = mixdown.toned(mixed.samples, master, step)
+        finished = mixdown.limited(toned, master, step)
+        passed = gain.Pass(*_in_front(toned, master), master.gain_db, step_energy(finished, RATE_HZ))
+        heard = Mixed(mixdown, finished).between
+    return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, heard, step))), passed
+
+
+def _bells(song: Song) -> np.ndarray:
+    return np.array([b.gain_db for b in song.master.eq])
 
 
 def _is_more_than_levels(master: Master) -> bool:
@@ -251,8 +258,10 @@ def _is_more_than_levels(master: Master) -> bool:
     return bool(master.chain or master.automation or master.modulators or master.duck)
 
 
-def _mastered(mixed: Mixed, master: Master, step: Step) -> np.ndarray:
-    return mixed.mixdown.limited(mixed.mixdown.toned(mixed.samples, master, step), master, step)
+def _in_front(toned: np.ndarray, master: Master) -> tuple[np.ndarray, np.ndarray]:
+    """Energies and highest peaks, dB, of the steps of a mix in front of the master's fader, as gain.py takes them."""
+    gain_in_db = master.gain_in_db
+    return step_energy(toned, RATE_HZ) * 10 ** (gain_in_db / 10), gain.peaks_db(toned, RATE_HZ) + gain_in_db
 
 
 def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed, step: Step) -> Song:
@@ -291,11 +300,9 @@ def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed
             levels.append(round(float(np.clip(was + move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
             moves[(step_s >= song.grid.seconds_of_bar(a)) & (step_s < song.grid.seconds_of_bar(b))] = levels[-1] - was
         sections.append(replace(section, levels_db=tuple(levels)))
-    energies, peaks = (
-        step_energy(toned, RATE_HZ) * 10 ** (song.master.gain_in_db / 10),
-        gain.peaks_db(toned, RATE_HZ) + song.master.gain_in_db,
-    )
-    fader = gain.predicted_gain(energies, peaks, song.master.gain_db, steps, moves, _target_lufs(song, survey))
+    energies, peaks = _in_front(toned, song.master)
+    passed = gain.Pass(energies, peaks, song.master.gain_db, steps)
+    fader = gain.predicted_gain(passed, energies * 10 ** (moves / 10), peaks + moves, _target_lufs(song, survey))
     return _with_master_fader(replace(song, sections=tuple(sections)), fader)
 
 
@@ -314,17 +321,17 @@ def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], mixed: 
     return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 
 
-def _solve_loudness(song: Song, target_lufs: float, mixed: Mixed, step: Step) -> Song:
-    """The fader of the master at which the whole mix is as loud."""
+def _solve_loudness(song: Song, target_lufs: float, mixed: Mixed, step: Step, passed: gain.Pass | None = None) -> Song:
+    """The fader of the master at which the whole mix is as loud. `passed`: of a mix much like it, to begin near."""
     master, mixdown = song.master, mixed.mixdown
     toned = mixdown.toned(mixed.samples, master, step)
+    front = _in_front(toned, master)
+    start_db = gain.predicted_gain(passed, *front, target_lufs) if passed else master.gain_db
 
     def through(gain_db: float) -> np.ndarray:
         return step_energy(mixdown.limited(toned, replace(master, gain_db=gain_db), step), RATE_HZ)
 
-    energies, peaks = step_energy(toned, RATE_HZ), gain.peaks_db(toned, RATE_HZ) + master.gain_in_db
-    gain_in = 10 ** (master.gain_in_db / 10)
-    return _with_master_fader(song, gain.solved_gain(energies * gain_in, peaks, target_lufs, master.gain_db, through))
+    return _with_master_fader(song, gain.solved_gain(*front, target_lufs, start_db, through))
 
 
 def _with_master_fader(song: Song, gain_db: float) -> Song:
