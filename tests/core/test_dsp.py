@@ -6,6 +6,8 @@ from scipy import signal
 
 from ersatz.core.dsp import filters, followers, rates, shapers
 from ersatz.core.dsp.convolution import PART, convolved, parts_of
+from ersatz.core.effects import eq
+from ersatz.core.song.document import EqBand
 
 RATE = 44_100
 
@@ -189,3 +191,34 @@ def test_what_is_only_heard_in_front_changes_nothing_behind_it(lead):
     response, x = rng.standard_normal((2, 20_000)), rng.standard_normal((2, 70_000))
     whole, late = convolved(x, parts_of(response)), convolved(x, parts_of(response), lead)
     np.testing.assert_allclose(late[:, lead:], whole[:, lead:], atol=1e-5 * np.abs(whole).max())
+
+
+def bells(*hz, q=1.9, gain_db=4.0):
+    return np.concatenate([eq.bell(EqBand(f, gain_db * (-1) ** k, q), RATE)[None] for k, f in enumerate(hz)])
+
+
+@pytest.mark.parametrize(
+    "sections",
+    [
+        np.concatenate([eq.low_cut(30.0, RATE), bells(36, 57, 91, 144, 229, 363, 576, 914, 1451, 2304, 3657, 5806, 9216, 14630)]),
+        bells(30, 31, 32, 33, 34, 35, q=16.0, gain_db=12.0),
+        eq.high_cut(400.0, RATE, 12),
+        np.concatenate([bells(100, 200, 300, 400, 500), bells(600, gain_db=0.0)]),
+    ],
+    ids=["a master", "narrow neighbours", "steep", "one that does nothing"],
+)
+def test_many_sections_side_by_side_are_the_same_as_in_a_row(sections):
+    x = np.random.default_rng(6).standard_normal((2, 6000))
+    wanted = signal.sosfilt(sections, x, axis=1)
+    assert len(sections) >= filters.SIDE_BY_SIDE
+    assert filters.in_parallel(sections) is not None
+    np.testing.assert_allclose(filters.cascade(sections, x), wanted, atol=1e-9 * np.abs(wanted).max())
+
+
+@pytest.mark.parametrize(
+    "sections", [np.repeat(bells(100), 6, axis=0), signal.butter(11, 3000, fs=RATE, output="sos")], ids=["alike", "first order"]
+)
+def test_sections_that_can_not_stand_side_by_side_run_in_a_row(sections):
+    x = np.random.default_rng(7).standard_normal((2, 3000))
+    assert filters.in_parallel(sections) is None
+    np.testing.assert_allclose(filters.cascade(sections, x), signal.sosfilt(sections, x, axis=1), atol=1e-9)
