@@ -175,6 +175,15 @@ def test_on_silence_filters_come_to_rest_instead_of_shrinking_for_ever():
         assert not ringing[:, -10_000:].any()
 
 
+def test_a_steep_filter_forgets_nothing_of_what_it_lets_through():
+    """Between its sections next to nothing is left of the signal."""
+    sections = eq.high_cut(34.0, RATE, 8)
+    x = np.stack([tone(20.0), tone(25.0)])
+    wanted = signal.sosfilt(sections, x, axis=1)
+    assert np.abs(wanted).max() > 0.5
+    np.testing.assert_allclose(filters.cascade(sections, x), wanted, atol=1e-9)
+
+
 @pytest.mark.parametrize("length,n", [(300, 5000), (PART, 3 * PART), (40_000, 70_000)])
 def test_a_convolution_in_parts_is_the_convolution(length, n):
     rng = np.random.default_rng(length)

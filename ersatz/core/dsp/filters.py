@@ -40,9 +40,9 @@ def q_of(resonance: np.ndarray | float) -> np.ndarray:
     return np.asarray(LEAST_Q * Q_RANGE ** np.asarray(resonance, float))
 
 
-#: What a filter remembers under -360 dB is forgotten after every so many samples: on silence it would shrink to figures that a
-#: processor takes a hundred times as long for.
-FORGOTTEN, FORGET_EVERY = 1e-18, 256
+#: What a filter remembers that is smaller than this is forgotten after every so many samples: on silence it would shrink to figures
+#: that a processor takes a hundred times as long for (under 1e-308). A steep filter has 1e-22 of the signal between two sections.
+FORGOTTEN, FORGET_EVERY = 1e-150, 256
 
 
 @njit(cache=True, nogil=True, inline="always")
