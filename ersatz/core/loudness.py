@@ -16,6 +16,8 @@ from functools import cache
 import numpy as np
 from numba import njit
 
+from ersatz.core.dsp.filters import kept
+
 ABSOLUTE_GATE_LUFS = -70.0
 RELATIVE_GATE_LU = -10.0
 RANGE_GATE_LU = -20.0  # EBU Tech 3342
@@ -79,6 +81,9 @@ def _weighted_steps(x: np.ndarray, sos: np.ndarray, step: int) -> np.ndarray:  #
                 v = y
             total += v * v
         out[i] = total
+        # On silence they would shrink to figures that take a hundred times as long.
+        for s in range(2):
+            z[s, 0], z[s, 1] = kept(z[s, 0]), kept(z[s, 1])
     return out
 
 
