@@ -16,6 +16,8 @@ from ersatz.core.styles import BY_NAME, ENERGIES
 
 
 def main(argv: list[str] | None = None) -> int:
+    """Runs one command of `argv` (the process's own if left out); gives its exit code: 2 for input that can't be used, said in a
+    line."""
     arguments = _parser().parse_args(argv)
     try:
         import_module(f"ersatz.commands.{arguments.command}").run(arguments)

@@ -13,6 +13,7 @@ from ersatz.core.song.document import Song
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument for files that can't be read, InvalidEdit for an edit that the song refuses."""
     song = Song.from_json(read_json(arguments.song))
     for edit in _taken(read_json(arguments.moves), arguments.take):
         try:

@@ -17,6 +17,7 @@ from ersatz.core.song.document import Song
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument for files that can't be read, and for strips and sections that the song hasn't."""
     survey, _ = as_reference(arguments.reference)
     song = Song.from_json(read_json(arguments.song))
     locked = frozenset(filter(None, (arguments.lock or "").split(",")))

@@ -11,6 +11,7 @@ from ersatz.core.styles import ENERGIES
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument for a survey that can't be read, NoTempo for one without a steady tempo."""
     survey, target = as_reference(arguments.survey)
     style = arguments.style or (target.style if target else None)
     song = draft_and_match(survey, arguments.seed, style, progress=progress("draft"), energy=ENERGIES.get(arguments.energy, 0))

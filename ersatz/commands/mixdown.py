@@ -15,6 +15,7 @@ from ersatz.core.song.document import Song
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument for a song that can't be read and for bars that it hasn't."""
     check_writable(arguments.out)
     song = Song.from_json(read_json(arguments.song))
     cache = RenderCache.temporary()

@@ -15,6 +15,7 @@ from ersatz.core.song.document import Song
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument for files that can't be read and for a section that the song hasn't."""
     survey, _ = as_reference(arguments.reference)
     song = Song.from_json(read_json(arguments.song))
     count = len(song.sections)

@@ -16,6 +16,7 @@ from ersatz.core.survey.document import Survey
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableAudio or UnusableDocument for files that can't be read."""
     song = Song.from_json(read_json(arguments.song))
     audio = read_audio(arguments.track)
     if arguments.survey is not None:

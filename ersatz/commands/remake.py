@@ -13,6 +13,7 @@ from ersatz.core.remake import remake_file
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableAudio for a track that can't be read, NoTempo for one without a steady tempo."""
     made = remake_file(arguments.track, arguments.seed, arguments.style, corrections(arguments.corrections), progress("remake"))
     out: Path = arguments.out
     out.mkdir(parents=True, exist_ok=True)

@@ -12,6 +12,7 @@ from ersatz.core.survey.document import Corrections
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableAudio for a track that can't be read."""
     survey = survey_file(arguments.track, corrections(arguments.corrections), progress("survey"))
     write_json(survey.to_json(), arguments.json)
 

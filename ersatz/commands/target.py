@@ -11,6 +11,7 @@ from ersatz.core.target import target_of_style, target_of_surveys
 
 
 def run(arguments: argparse.Namespace) -> None:
+    """Raises UnusableDocument where both surveys and a style are named, and for surveys that can't be read."""
     if arguments.style and arguments.surveys:
         raise UnusableDocument("A target is made from surveys or from a style, not from both.")
     if arguments.style:

@@ -14,4 +14,5 @@ loglevel = "warning"
 
 
 def when_ready(server: object) -> None:
+    """The server ends with the process that has started it."""
     end_with_starter()

@@ -25,6 +25,7 @@ ALIVE = "/alive/"
 
 
 def main() -> int:
+    """Starts web server and worker and stays until they are ended; gives the exit code."""
     parser = argparse.ArgumentParser(prog="./run demo")
     parser.add_argument("--port", type=int, default=int(os.environ.get("ERSATZ_PORT", "8437")))
     parser.add_argument("--demo", action="store_true", help=argparse.SUPPRESS)

@@ -75,6 +75,7 @@ class Member:
             os.killpg(self.process.pid, signal.SIGKILL)
 
     def end(self, by: float) -> None:
+        """Waits until `by`, in seconds of the monotonic clock, and kills what is still there."""
         try:
             self.process.wait(max(0.1, by - time.monotonic()))
         except subprocess.TimeoutExpired:

@@ -9,7 +9,9 @@ class Number:
     regex = "[0-9]{1,9}"
 
     def to_python(self, value: str) -> int:
+        """From the address."""
         return int(value)
 
     def to_url(self, value: int) -> str:
+        """Into the address."""
         return str(value)

@@ -37,28 +37,34 @@ def said(request: HttpRequest, status: int, title: str, sentence: str, **more: o
 
 
 def bad_request(request: HttpRequest, exception: Exception) -> HttpResponse:
+    """400, or 413 for more than a page may send."""
     if isinstance(exception, RequestDataTooBig):
         return said(request, 413, "Too much at once", "That is more than this page may send.")
     return said(request, 400, "Not understood", "That request can’t be read.")
 
 
 def forbidden(request: HttpRequest, exception: Exception) -> HttpResponse:
+    """403."""
     return said(request, 403, "Not allowed", "That isn’t allowed here.")
 
 
 def locked_out(request: HttpRequest, *args: object, **kwargs: object) -> HttpResponse:
+    """429, after too many wrong passwords."""
     return said(request, 429, "Too many tries", "That name was tried with wrong passwords too often: wait a quarter of an hour.")
 
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> HttpResponse:
+    """403 for a page that is older than the session."""
     return said(request, 403, "Reload the page", "This page is older than your session: reload it and try again.")
 
 
 def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
+    """404."""
     return said(request, 404, "Not here", "There is nothing at this address; it may have been deleted.")
 
 
 def server_error(request: HttpRequest) -> HttpResponse:
+    """500, or 507 where the disk is full."""
     if is_disk_full(sys.exc_info()[1]):
         return said(request, 507, "The disk is full", DISK_FULL)
     return said(request, 500, "Something went wrong", "Something went wrong here that should not have; the details are in the log.")

@@ -25,6 +25,8 @@ ALIVE = "/alive/"
 
 
 def content_security_policy(get_response: Handler) -> Handler:
+    """Nothing of another host is loaded, whatever a page holds."""
+
     def handle(request: HttpRequest) -> HttpResponse:
         response = get_response(request)
         response.headers.setdefault("Content-Security-Policy", POLICY)
@@ -55,6 +57,8 @@ def local_user(get_response: Handler) -> Handler:
 
 
 def unreadable_documents(get_response: Handler) -> Handler:
+    """A row whose document can't be read is said in one sentence."""
+
     def handle(request: HttpRequest) -> HttpResponse:
         return get_response(request)
 

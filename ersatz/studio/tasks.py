@@ -34,5 +34,6 @@ def take_up_stale() -> None:
 
 @db_periodic_task(crontab(hour="4", minute="11"))
 def tidy() -> None:
+    """Every night: files that nothing refers to, and what was deleted long ago."""
     sweep.sweep()
     sweep.purge()

@@ -40,6 +40,7 @@ class Trace:
     section: int
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """The pattern's notes as the reference's section has them."""
         part, section = part_of(song, self.part), _section(survey, self.section)
         bars = pattern_of(part, self.pattern).bars
         said = f"traced from the reference’s {trace.section_title(survey, section)}"
@@ -60,6 +61,7 @@ class LoadGroove:
     role: str
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """The part's groove with the timing of a role of the reference's section."""
         if self.role not in trace.TRACED:
             raise InvalidEdit(f"The survey times {', '.join(trace.TRACED)}, no others.")
         old = part_of(song, self.part).groove
@@ -77,6 +79,7 @@ class FollowReference:
     sections: tuple[str, ...] = ()
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """The cells of the parts on and off as what they play is heard in the reference."""
         chosen = [section_of(song, s).id for s in self.sections] or [s.id for s in song.sections]
         cells, refused = [], ""
         for part in (part_of(song, p) for p in self.parts):
@@ -97,6 +100,7 @@ class AdoptReference:
     section: int | None = None
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """The reference's plan, or one section of it, put in at its place."""
         if self.section is None:
             return AdoptPlan(tuple(PlannedSection(s.label, s.bars) for s in survey.sections))
         wanted = survey.sections[_section(survey, self.section)]
@@ -122,6 +126,7 @@ class Generate:
     mood: Mood = ""
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """Notes by rule and seed in place of a pattern's, but for those that are locked."""
         part = part_of(song, self.part)
         pattern = pattern_of(part, self.pattern)
         if not set(self.locked) <= set(range(len(pattern.notes))):
@@ -145,6 +150,7 @@ class Vary:
     offer: int
 
     def edit(self, song: Song, survey: Survey) -> Edit:
+        """One of the variations that are offered where nothing changes for long."""
         found = standstills(song)
         if not 0 <= self.standstill < len(found) or not 0 <= self.offer < len(found[self.standstill].offers):
             raise InvalidEdit("That isn’t offered any more.")
@@ -161,6 +167,7 @@ class AnotherDraft:
     energy: Annotated[int, Within(-1, 1)] = 0
 
     def edit(self, song: Song, survey: Survey) -> Change:
+        """Another draft of the same reference in place of the song."""
         return TakeDraft(draft_song(survey, self.seed, self.style or None, song.title, self.energy))
 
 

@@ -132,4 +132,5 @@ def parse_edit(data: Any) -> Edit:
 
 
 def edit_json(edit: Edit) -> dict[str, Any]:
+    """An edit as a page sends it: `parse_edit` reads it again."""
     return {"kind": edit.kind, **to_json(edit)}

@@ -107,6 +107,7 @@ def fresh_id(used: set[str], letter: str) -> str:
 
 
 def checked_name(name: str) -> str:
+    """A name without spaces around it. Raises InvalidEdit for none and for one that is too long."""
     if not 1 <= len(name.strip()) <= MOST_NAME:
         raise InvalidEdit(f"A name has 1 to {MOST_NAME} characters.")
     return name.strip()
@@ -118,6 +119,7 @@ def begun(name: str) -> str:
 
 
 def part_of(song: Song, part_id: str) -> Part:
+    """Raises InvalidEdit for a part that the song hasn't."""
     part = song.part(part_id)
     if part is None:
         raise InvalidEdit(f"There is no part “{part_id}” in this song.")
@@ -125,6 +127,7 @@ def part_of(song: Song, part_id: str) -> Part:
 
 
 def strip_of(song: Song, strip_id: str) -> Strip:
+    """Raises InvalidEdit for a strip that the song hasn't."""
     strip = song.strip(strip_id)
     if strip is None:
         raise InvalidEdit(f"There is no part, bus or return “{strip_id}” in this song.")
@@ -132,6 +135,7 @@ def strip_of(song: Song, strip_id: str) -> Strip:
 
 
 def section_of(song: Song, section_id: str) -> SongSection:
+    """Raises InvalidEdit for a section that the song hasn't."""
     for section in song.sections:
         if section.id == section_id:
             return section
@@ -139,6 +143,7 @@ def section_of(song: Song, section_id: str) -> SongSection:
 
 
 def cell_of(song: Song, part: Part, section_id: str) -> Cell:
+    """Raises InvalidEdit for a section that the song hasn't, and for one in which the part has no cell."""
     cell = part.cell(section_of(song, section_id).id)
     if cell is None:
         raise InvalidEdit(f"{part.name} has nothing in {section_name(song, section_id)} yet.")

@@ -15,6 +15,7 @@ Shape = Annotated[tuple[Share, ...], Most(DUCK_POINTS)]
 
 
 def curve_of(song: Song, curve_id: str) -> DuckCurve:
+    """Raises InvalidEdit for a ducking curve that the song hasn't."""
     curve = song.curve(curve_id)
     if curve is None:
         raise InvalidEdit("This ducking curve isn’t there any more.")

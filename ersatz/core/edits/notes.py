@@ -192,6 +192,7 @@ class CallAndAnswer:
 
 
 def pattern_of(part: Part, name: str) -> Pattern:
+    """Raises InvalidEdit for a pattern that the part hasn't."""
     if name not in part.patterns:
         raise InvalidEdit(f"{part.name} has no pattern “{name}”.")
     return part.patterns[name]

@@ -14,4 +14,5 @@ class SolveForm(forms.Form):
     locked = forms.CharField(max_length=4000, required=False)
 
     def clean_locked(self) -> list[str]:
+        """Ids of the strips that stay as they are."""
         return [name for name in self.cleaned_data["locked"].split(",") if name]

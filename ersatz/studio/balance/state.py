@@ -114,6 +114,7 @@ class BalanceFixed:
 
 @shown_on("balance")
 def balance_state(remake: Remake, revision: Revision, part: str = "") -> BalanceState:
+    """All that Balance shows of a revision."""
     song = revision.song
     master = song.master
     return BalanceState(
@@ -146,6 +147,7 @@ def _sections(remake: Remake, song: Song) -> list[MixSection]:
 
 
 def strip_state(remake: Remake, song: Song, strip: Strip) -> StripState:
+    """One strip as Balance shows it."""
     part = strip if isinstance(strip, Part) else None
     return StripState(
         id=strip.id,
@@ -171,6 +173,7 @@ def _cuts(strip: Strip) -> tuple[float, float] | None:
 
 
 def balance_fixed(remake: Remake) -> BalanceFixed:
+    """What Balance needs to know once: ranges, kinds of effects, chains that are kept, the reference's pump."""
     survey = remake.reference.survey
     return BalanceFixed(
         values={name: figure(p, p.default) for name, p in STRIP_VALUES.items()},

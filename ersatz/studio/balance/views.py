@@ -67,6 +67,7 @@ def _strip_of(song: Song, strip: str) -> Strip:
 @login_required
 @require_safe
 def balance(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page; without a song yet, Plan."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
     if revision is None:
@@ -217,6 +218,7 @@ def fine(request: HttpRequest, pk: int, sha: str, strip: str, first: int, last: 
 
 
 def lanes_of(key: str, mixdown: Mixdown, first: int, last: int) -> Lanes:
+    """Of bars of the mixdown with this key; the last ones are remembered."""
     return _lanes.get((key, first, last), lambda: measure_lanes(mixdown, first, last))
 
 
@@ -249,6 +251,7 @@ def _reference(remake: Remake, song: Song, first: int, last: int, found: Lanes) 
 @login_required
 @require_safe
 def meters(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> JsonResponse:
+    """Levels of every strip over some bars, as JSON."""
     _, song, _, mixdown, end = _ready(request, pk, sha, first, last)
     return JsonResponse(to_json(measure_meters(mixdown, song, first, end)), headers={"Cache-Control": _caching(mixdown)})
 

@@ -16,6 +16,7 @@ def _shown(request: HttpRequest) -> State:
 @login_required
 @require_POST
 def edit(request: HttpRequest, pk: int) -> JsonResponse:
+    """Applies an edit; answers with what the asking page shows now."""
     return answer_edit(request, pk, _shown(request))
 
 
@@ -29,10 +30,12 @@ def step(request: HttpRequest, pk: int, by: int) -> JsonResponse:
 @login_required
 @require_POST
 def return_to(request: HttpRequest, pk: int, number: int) -> JsonResponse:
+    """Goes to another revision; answers with what the asking page shows now."""
     return answer_return(request, pk, number, _shown(request))
 
 
 @login_required
 @require_POST
 def milestone(request: HttpRequest, pk: int, what: str) -> JsonResponse:
+    """Keeps the song under a name, takes a kept one up, or forgets it; answers with what the asking page shows now."""
     return answer_milestone(request, pk, what, _shown(request))

@@ -112,6 +112,7 @@ class GapProgress:
 
 @shown_on("gap")
 def gap_state(remake: Remake, revision: Revision, part: str = "") -> GapState:
+    """All that Gap shows of a revision beside its figures."""
     return GapState(**vars(steps(remake, revision)), bars=revision.song.bars, names={p.id: p.name for p in revision.song.parts})
 
 
@@ -123,10 +124,12 @@ def own_place(revision: Revision, reference: Survey, section: int) -> int | None
 
 
 def gap_fixed(revision: Revision, place: int | None) -> GapFixed:
+    """The section at `place` of the plan with the bars that are measured of it; None for the whole song."""
     return GapFixed(None if place is None else GapSection(place, *measured_bars(revision.song, place)))
 
 
 def gap_progress(remake: Remake, revision: Revision) -> GapProgress:
+    """How many figures matched in each song that was measured, and the course of each figure."""
     found = measured_states(remake)
     names = dict(remake.revisions.values_list("sha", "sentence"))
     kept = dict(remake.milestones.values_list("sha", "name"))
@@ -146,6 +149,7 @@ def _row(course: FigureCourse) -> ProgressRow:
 
 
 def gap_drawing(reference: Survey, mine: Survey, found: Gap, target: Target | None) -> GapDrawing:
+    """Both spectra, the difference and the pumps, as they are drawn."""
     section = found.reference_section
     return GapDrawing(
         hz=found.spectrum_hz,

@@ -40,6 +40,7 @@ MARKS = {"matched": "✓", "close": "△", "off": "▲", "unknown": "·"}
 @login_required
 @require_safe
 def gap(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page; without a song or a survey, Plan. Starts a measurement where the song has none."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision, reference = remake.revision, remake.reference.survey
     if revision is None or reference is None:

@@ -9,6 +9,7 @@ DECIMALS = {"BPM": 2, "LUFS": 1, "LU": 1, "dBTP": 1, "dB": 1, "ms": 0, "Hz": 0, 
 
 
 def figure_text(value: float | str | None, unit: str, sign: bool = False) -> str:
+    """A value as the tables show it, with as many decimals as its unit takes; "" for none. `sign`: with a plus."""
     if value is None:
         return ""
     if isinstance(value, str):

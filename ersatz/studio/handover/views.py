@@ -28,6 +28,7 @@ TUNES, MOST_TAKEN = ("Hook", "Bass line", "Chords"), 0.5
 @login_required
 @require_safe
 def handover(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page; without a song, Plan. Starts what has to be measured for it."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
     if revision is None:
@@ -99,6 +100,7 @@ def _own(own: Own | None) -> list[dict]:
 @login_required
 @require_POST
 def export(request: HttpRequest, pk: int) -> JsonResponse:
+    """Starts an export; answers with its job and where the file will be."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     revision = remake.revision
     kind = request.POST.get("format")
@@ -111,6 +113,7 @@ def export(request: HttpRequest, pk: int) -> JsonResponse:
 @login_required
 @require_safe
 def download(request: HttpRequest, pk: int, sha: str, kind: str) -> FileResponse:
+    """A file that was exported. Raises Http404 for one that wasn't."""
     remake = get_object_or_404(Remake.objects.of(request.user), pk=pk)
     if kind not in FORMATS or not remake.revisions.filter(sha=sha).exists():
         raise Http404

@@ -21,6 +21,7 @@ MAX_BARS = 64
 @login_required
 @require_safe
 def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: int) -> HttpResponseBase:
+    """Bars of a reference as FLAC, under an address that never means anything else."""
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     _check(first, last)
     survey = reference.survey
@@ -36,6 +37,7 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
 @login_required
 @require_safe
 def remake_bars(request: HttpRequest, pk: int, sha: str, first: int, last: int) -> HttpResponseBase:
+    """Bars of a song of a remake as FLAC, under an address that never means anything else."""
     remake, song = _song(request, pk, sha)
     return _bars(remake, sha, song, first, last)
 

@@ -84,13 +84,16 @@ class Job(models.Model):
 
     @property
     def is_finished(self) -> bool:
+        """Done, failed or cancelled."""
         return self.state not in self.UNFINISHED
 
     @property
     def percent(self) -> int:
+        """0 to 100."""
         return round(100 * self.fraction)
 
     def as_json(self) -> JobState:
+        """As the page that waits for it reads it."""
         return {
             "id": self.pk,
             "url": reverse("job", args=[self.pk]),

@@ -13,6 +13,7 @@ class OwnedQuerySet(models.QuerySet):
         return self.filter(owner=user, deleted_at=None)
 
     def deleted_of(self, user) -> OwnedQuerySet:
+        """What a user has deleted and can bring back."""
         return self.filter(owner=user).exclude(deleted_at=None)
 
 
@@ -27,9 +28,11 @@ class Owned(models.Model):
         abstract = True
 
     def delete_softly(self) -> None:
+        """Out of every list, until it is brought back or swept away."""
         self.deleted_at = timezone.now()
         self.save(update_fields=["deleted_at"])
 
     def bring_back(self) -> None:
+        """Undoes `delete_softly`."""
         self.deleted_at = None
         self.save(update_fields=["deleted_at"])

@@ -28,6 +28,7 @@ INCOMING = "incoming"
 
 class ReferenceQuerySet(OwnedQuerySet):
     def surveyed(self) -> ReferenceQuerySet:
+        """Those that have a survey."""
         return self.filter(survey_json__isnull=False)
 
     def tracks(self) -> ReferenceQuerySet:
@@ -35,6 +36,7 @@ class ReferenceQuerySet(OwnedQuerySet):
         return self.filter(as_target=None)
 
     def targets(self) -> ReferenceQuerySet:
+        """Those that are targets, with them."""
         return self.exclude(as_target=None).select_related("as_target")
 
 
@@ -42,6 +44,7 @@ class ReferenceManager(models.Manager.from_queryset(ReferenceQuerySet)):  # type
     """Leaves the measurement in the database until it is asked for: only the survey's page needs it beside the survey."""
 
     def get_queryset(self):
+        """Without the survey as measured, which is large and seldom asked for."""
         return super().get_queryset().defer("measured_json")
 
 
@@ -76,14 +79,17 @@ class Reference(Owned):
 
     @property
     def folder(self) -> Path:
+        """Where its files lie."""
         return Path(settings.MEDIA_ROOT) / "references" / str(self.pk)
 
     @property
     def audio_path(self) -> Path:
+        """The file as it was uploaded."""
         return self.folder / self.stored_name
 
     @property
     def has_audio(self) -> bool:
+        """Whether there is a track, and it is still there."""
         return not self.is_target and self.audio_path.is_file()
 
     @property
@@ -98,6 +104,7 @@ class Reference(Owned):
 
     @property
     def is_target(self) -> bool:
+        """Whether it is made of several tracks or of a style."""
         return hasattr(self, "as_target")
 
     @property
@@ -112,6 +119,7 @@ class Reference(Owned):
 
     @property
     def corrections(self) -> Corrections:
+        """What the producer has corrected."""
         return from_json(Corrections, self.corrections_json)
 
     def correct(self, corrections: Corrections) -> None:

@@ -53,6 +53,7 @@ class Remake(Owned):
 
     @property
     def revision(self) -> Revision | None:
+        """The one that the pages show; None before the draft is there."""
         return self.revisions.filter(number=self.head).first()
 
     def start(self, song: Song, sentence: str) -> Revision:
@@ -127,6 +128,7 @@ class KeptSongManager(models.Manager):
     """Leaves songs in the database until they are asked for: a process has read most of them already."""
 
     def get_queryset(self):
+        """Without the song, which is large and seldom asked for."""
         return super().get_queryset().defer("song_json")
 
 

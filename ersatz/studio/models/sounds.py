@@ -21,6 +21,7 @@ _folder_at = cache(SampleFolder)
 
 
 def sample_folder() -> SampleFolder:
+    """Where all own samples lie, by content."""
     return _folder_at(Path(settings.MEDIA_ROOT) / "samples")
 
 

@@ -39,6 +39,7 @@ class SampleForm(forms.Form):
     name = ""
 
     def clean_file(self) -> Audio:
+        """The samples themselves; the file's name becomes the sample's."""
         file = self.cleaned_data["file"]
         check_file(file, ACCEPTED)
         called = Path(file.name)

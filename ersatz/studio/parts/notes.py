@@ -100,6 +100,7 @@ def in_grid_with(song: Song, part: Part) -> list[Part]:
 
 
 def notes_state(remake: Remake, revision: Revision, part: Part) -> NotesState:
+    """All that the editor of notes shows of a part."""
     song, survey = revision.song, remake.reference.survey
     return NotesState(
         **vars(steps(remake, revision)),
@@ -168,4 +169,5 @@ def reference_notes(survey: Survey) -> list[ReferenceNotes]:
 
 
 def notes_fixed(survey: Survey | None) -> NotesFixed:
+    """What the editor needs to know once: the reference's notes, grooves, units."""
     return NotesFixed(reference_notes(survey) if survey else [], tuple(GROOVES), UNITS)

@@ -128,6 +128,7 @@ class BrowserState:
 
 
 def sound_state(sound: Sound, samples: Samples) -> SoundState:
+    """A sound as blocks in the order of the signal, with what each can be set to."""
     spec, patch = voice_of(sound), complete(sound, samples)
     # A voice without choices is one block.
     own = Block(spec.name, spec.name, spec.title)
@@ -156,6 +157,7 @@ def sound_state(sound: Sound, samples: Samples) -> SoundState:
 
 
 def part_state(remake: Remake, revision: Revision, part: Part) -> PartState:
+    """All that the page of a part shows."""
     song = revision.song
     return PartState(
         **vars(steps(remake, revision)),

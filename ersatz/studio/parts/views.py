@@ -73,6 +73,7 @@ def first_part(request: HttpRequest, pk: int) -> HttpResponse:
 @login_required
 @require_safe
 def part(request: HttpRequest, pk: int, part: str) -> HttpResponse:
+    """The page of one part: pattern, sound, chain."""
     remake, revision = _current(request, pk)
     opened = _part_of(revision.song, part)
     context = {**frame("parts", remake=remake), "part": opened}
@@ -177,6 +178,7 @@ def _browser(request: HttpRequest) -> dict[str, Any]:
 @login_required
 @require_POST
 def forget(request: HttpRequest, what: str, pk: int) -> JsonResponse:
+    """Deletes an own sound, chain or sample; answers with what the browser lists now."""
     model = {"sound": SavedSound, "chain": SavedChain, "sample": OwnSample}.get(what)
     if model is None:
         raise Http404
@@ -201,6 +203,7 @@ def note(request: HttpRequest, pk: int, sha: str, part: str, midi: int) -> HttpR
 @login_required
 @require_safe
 def shipped(request: HttpRequest, name: str) -> HttpResponse:
+    """A shipped sound, to hear before it is taken, as FLAC."""
     entry = library.library().get(name)
     if entry is None:
         raise Http404
@@ -212,6 +215,7 @@ def shipped(request: HttpRequest, name: str) -> HttpResponse:
 @login_required
 @require_safe
 def saved(request: HttpRequest, pk: int) -> HttpResponse:
+    """An own sound, to hear before it is taken, as FLAC."""
     own = get_object_or_404(SavedSound.objects.of(request.user), pk=pk)
     midi, held_s = library.note_of(own.role)
     return flac_response(audition(own.sound, (), midi, held_s, samples=OwnSample.objects.finder(request.user)), "private, no-cache")

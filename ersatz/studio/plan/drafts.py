@@ -59,6 +59,7 @@ class DraftRows:
 @login_required
 @require_safe
 def others(request: HttpRequest, pk: int) -> JsonResponse:
+    """Other drafts of the same reference, to choose from."""
     return _rows(*_drafting(request, pk))
 
 

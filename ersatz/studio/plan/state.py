@@ -146,6 +146,7 @@ class PlanFixed:
 
 @shown_on("plan")
 def plan_state(remake: Remake, revision: Revision, part: str = "") -> PlanState:
+    """All that Plan shows of a revision."""
     song = revision.song
     survey = remake.reference.survey
     return PlanState(
@@ -201,6 +202,7 @@ def _automation(song: Song) -> dict[str, dict[str, list[tuple[int, float, float]
 
 
 def plan_fixed(survey: Survey | None, target: Target | None) -> PlanFixed:
+    """What Plan needs to know once: the reference's plan and the sounds by role."""
     return PlanFixed(_reference(survey, target) if survey else None, _sounds_by_role())
 
 

@@ -26,6 +26,7 @@ from ersatz.studio.shared.pages import page_json
 @login_required
 @require_safe
 def plan(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page; while the draft is made, how far it is."""
     remake = get_object_or_404(Remake.objects.of(request.user).select_related("reference"), pk=pk)
     revision = remake.revision
     job = unfinished_job(remake=remake, kind=Job.Kind.DRAFT)

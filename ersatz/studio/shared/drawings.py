@@ -26,6 +26,7 @@ class TrackDrawing:
 
 
 def track_drawing(survey: Survey) -> TrackDrawing:
+    """What every drawing of a track has: sections, presence, energy, drums, pump, spectrum, stereo, events."""
     return TrackDrawing(
         key=survey.key,
         sections=survey.sections,

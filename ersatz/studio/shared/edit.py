@@ -77,6 +77,7 @@ def state_for(page: str, part: str = "") -> State:
 
 
 def steps(remake: Remake, revision: Revision) -> Steps:
+    """Title, history and addresses of a revision: what every page with edits shows."""
     # Newest first, what was undone too: all of it can be gone to.
     near = remake.revisions.filter(number__lte=revision.number + MOST_AHEAD).order_by("-number").only("number", "sentence")
     listed = list(near[: MOST_LISTED + MOST_AHEAD])

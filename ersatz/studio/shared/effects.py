@@ -47,14 +47,17 @@ class EffectState(Effect):
 
 
 def figure(param: Param, value: float) -> Figure:
+    """A parameter at a value, as a page draws its control."""
     return Figure(param.name, param.unit, param.low, param.high, value, param.title, param.scale, param.step, param.moves)
 
 
 def options(choice: Choice, value: str) -> Options:
+    """A choice at a value, as a page draws its control."""
     return Options(choice.name, choice.options, value, choice.title)
 
 
 def effect_state(effect: Effect) -> EffectState:
+    """An effect with all of its controls and its picture."""
     spec = spec_of(effect)
     return EffectState(
         **vars(effect), title=spec.title, has_sidechain=spec.has_sidechain, picture=picture_of(effect),

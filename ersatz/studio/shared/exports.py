@@ -25,6 +25,7 @@ FORMATS = {
 
 
 def export_path(remake, sha: str, kind: str) -> Path:
+    """Where an export of a song in a format of FORMATS lies, whether it is there or not."""
     return Path(settings.MEDIA_ROOT) / "exports" / str(remake.pk) / f"{sha}{FORMATS[kind][0]}"
 
 

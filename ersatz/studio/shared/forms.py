@@ -24,6 +24,7 @@ class MidiForm(RevisionForm):
     file = forms.FileField(max_length=255, error_messages={"required": "No file arrived.", "empty": "The file is empty."})
 
     def clean_file(self):
+        """Refuses what is too large."""
         file = self.cleaned_data["file"]
         if file.size > MOST_MIDI_BYTES:
             raise forms.ValidationError("A MIDI file has up to 4 MB.")

@@ -64,6 +64,7 @@ class Tracks:
 
 
 def accounts(request: HttpRequest) -> dict[str, bool]:
+    """For every template: whether people sign in."""
     return {"accounts": settings.ACCOUNTS}
 
 
@@ -92,6 +93,7 @@ def latest_measurement(remake: Remake) -> Measurement | None:
 
 
 def unfinished_job(**which: Any) -> Job | None:
+    """One that waits or runs and has these values; None where there is none."""
     return Job.objects.filter(state__in=Job.UNFINISHED, **which).first()
 
 

@@ -18,6 +18,7 @@ class Kept(Generic[T]):
         self._rows: OrderedDict[Hashable, T] = OrderedDict()
 
     def get(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What was made for a key, or what `make` makes now; two threads may make it twice."""
         with self._lock:
             if key in self._rows:
                 self._rows.move_to_end(key)

@@ -45,10 +45,12 @@ def own_job(remake: Remake, sha: str) -> Job | None:
 
 
 def own_of(job: Job | None) -> Own | None:
+    """What a job has measured; None where it hasn't."""
     return from_json(Own, job.options["own"]) if job is not None and "own" in job.options else None
 
 
 def heard_of(track: Reference, survey: Survey) -> Heard:
+    """What is heard of a track, read from its file or worked out. Raises ErsatzError for audio that can't be read."""
     path = track.folder / _heard_name(track, survey)
     if path.is_file():
         with np.load(path) as kept:

@@ -65,6 +65,7 @@ def _none(sha: str) -> None:
 
 @cache
 def render_cache() -> RenderCache:
+    """This process's, on the disk that all of them share."""
     return RenderCache(settings.RENDER_CACHE, settings.RENDER_MEMORY_BYTES or MEMORY_BYTES)
 
 

@@ -73,6 +73,7 @@ class Vocabulary:
 
 @cache
 def vocabulary() -> Vocabulary:
+    """Kinds, labels, limits and ticks that the browser half has to know, said once."""
     kinds: dict[str, TransitionKind] = {
         spec.kind: TransitionKind(spec.title, spec.behind, spec.works_on, spec.rhythms, spec.has_amount, spec.has_seed)
         for spec in TRANSITIONS.values()

@@ -17,6 +17,7 @@ class UploadForm(forms.Form):
     )
 
     def clean_file(self):
+        """Refuses files that aren't audio by name or are too large."""
         file = self.cleaned_data["file"]
         check_file(file, ACCEPTED)
         return file

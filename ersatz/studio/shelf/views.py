@@ -43,6 +43,7 @@ SORTS = {"newest": "-created_at", "title": "title"}
 @login_required
 @require_safe
 def shelf(request: HttpRequest) -> HttpResponse:
+    """The page: references with their remakes, found and sorted as asked."""
     query = request.GET.get("q", "").strip()[:80]
     sort = request.GET.get("sort", "newest")
     references = Reference.objects.of(request.user).select_related("as_target").prefetch_related("remakes")
@@ -126,6 +127,7 @@ class Portrait:
 
 
 def portrait(survey: Survey) -> Portrait:
+    """A track as a small picture: level by bar, 0..1, and sections."""
     levels = [round(max(0.0, 1 + v / 36), 3) for v in survey.energy.full_db]
     return Portrait(levels, [(s.label, s.start_bar, s.bars) for s in survey.sections])
 
@@ -201,6 +203,7 @@ def resurvey(request: HttpRequest, pk: int) -> HttpResponse:
 @login_required
 @require_POST
 def rename(request: HttpRequest, pk: int) -> HttpResponse:
+    """Gives a reference another title; answers with it."""
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     form = TitleForm(request.POST)
     if not form.is_valid():
@@ -221,6 +224,7 @@ def delete(request: HttpRequest, model: type[Reference] | type[Remake], pk: int)
 @login_required
 @require_POST
 def restore(request: HttpRequest, model: type[Reference] | type[Remake], pk: int) -> HttpResponse:
+    """Brings back what was deleted."""
     get_object_or_404(model.objects.deleted_of(request.user), pk=pk).bring_back()
     return redirect("shelf")
 

@@ -39,6 +39,7 @@ class SectionsForm(forms.Form):
     sections = forms.CharField(max_length=20_000)
 
     def clean_sections(self) -> tuple[SectionCorrection, ...]:
+        """The plan as it was corrected; () for as measured."""
         try:
             return from_json(Corrections, {"sections": read_json(self.cleaned_data["sections"])}).sections or ()
         except (ValueError, UnusableDocument) as error:

@@ -45,12 +45,14 @@ def figures(survey: Survey) -> list[tuple[str, str]]:
 
 
 def pump_sentence(pump: Pump) -> str:
+    """Depth, rate and release in one sentence."""
     if pump.depth_db:
         return f"{pump.depth_db:.1f} dB {RATE_WORDS[pump.rate]}, back after {pump.release_ms:.0f} ms"
     return "nothing ducks" if pump.told else "can't be told: nothing sounds long enough to show it"
 
 
 def sheet_of(survey: Survey) -> dict[str, Any]:
+    """A survey as the printed sheet shows it."""
     key = survey.key.pitch_key
     sections = []
     for i, section in enumerate(survey.sections):

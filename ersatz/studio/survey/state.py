@@ -45,6 +45,7 @@ class TwoSurveys:
 
 
 def survey_drawing(survey: Survey) -> SurveyDrawing:
+    """A survey as it is drawn."""
     key = survey.key.pitch_key
     return SurveyDrawing(
         **vars(track_drawing(survey)),
@@ -62,6 +63,7 @@ def survey_drawing(survey: Survey) -> SurveyDrawing:
 
 
 def survey_corrected(reference: Reference) -> SurveyCorrected:
+    """What was measured beside the corrected sections, and whether sections are corrected."""
     corrections = reference.corrections
     beside = None
     if corrections and reference.measured is not None and reference.survey is not None:

@@ -29,6 +29,7 @@ from ersatz.studio.survey.state import TwoSurveys, survey_corrected, survey_draw
 @login_required
 @require_safe
 def survey(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page; a target has its own, and without a survey there is the shelf."""
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     if reference.is_target:
         return redirect("target", pk=pk)
@@ -71,6 +72,7 @@ def _last_correction(reference: Reference) -> str | None:
 @login_required
 @require_safe
 def download(request: HttpRequest, pk: int) -> HttpResponse:
+    """The survey, corrected, as a file."""
     reference = get_object_or_404(Reference.objects.of(request.user).tracks().surveyed(), pk=pk)
     response = JsonResponse(reference.survey_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
     response["Content-Disposition"] = f'attachment; filename="reference-{pk}.survey.json"'

@@ -27,6 +27,7 @@ class TargetForm(forms.Form):
         cast(forms.ModelMultipleChoiceField, self.fields["members"]).queryset = self.offered
 
     def clean(self):
+        """Either two references or more, or a style."""
         members, style = self.cleaned_data.get("members"), self.cleaned_data.get("style")
         if style and members:
             raise forms.ValidationError("Pick references or a style, not both.")

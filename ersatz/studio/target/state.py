@@ -40,6 +40,7 @@ class TargetDrawing(TrackDrawing):
 
 
 def target_drawing(found: Target, survey: Survey) -> TargetDrawing:
+    """A target as it is drawn: its typical track with the corridors around it."""
     spread = found.spread
     return TargetDrawing(
         **vars(track_drawing(survey)),

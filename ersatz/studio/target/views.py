@@ -32,6 +32,7 @@ TEMPO_STEP_BPM = 0.001
 @login_required
 @require_http_methods(["GET", "HEAD", "POST"])
 def new(request: HttpRequest) -> HttpResponse:
+    """The page on which a target is made, and its making."""
     form = TargetForm(request.user, request.POST if request.method == "POST" else None)
     if request.method == "POST" and form.is_valid():
         try:
@@ -48,6 +49,7 @@ def new(request: HttpRequest) -> HttpResponse:
 @login_required
 @require_safe
 def target(request: HttpRequest, pk: int) -> HttpResponse:
+    """The page of a target."""
     row = _target(request, pk)
     found, reference = row.document, row.reference
     survey = reference.survey
@@ -106,6 +108,7 @@ def _choice(typical: Survey, bpm: float, tonic: str, mode: str) -> Corrections:
 @login_required
 @require_safe
 def download(request: HttpRequest, pk: int) -> HttpResponse:
+    """The target as a file."""
     row = _target(request, pk)
     response = JsonResponse(row.document_json, json_dumps_params={"indent": 1, "ensure_ascii": False})
     response["Content-Disposition"] = f'attachment; filename="target-{pk}.json"'

@@ -13,5 +13,6 @@ class Command(BaseCommand):
     help = __doc__
 
     def handle(self, *args, **options):
+        """Starts the demo of the local user."""
         user, _ = get_user_model().objects.get_or_create(username=LOCAL_USER)
         start_demo(user)
