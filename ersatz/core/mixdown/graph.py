@@ -88,10 +88,10 @@ class Graph:
         return self.cache.get(node.key, compute, on_disk=node.kept == "disk", passing=node.kept == "quick")
 
     def plan(self, nodes: Iterable[Node | None]) -> Plan:
-        """Of all that the nodes are made of and the cache doesn't hold."""
+        """Of all that the nodes are made of and the cache doesn't hold, and of the nodes themselves."""
         plan = Plan(self.cache)
         for node in nodes:
-            plan.want(node)
+            plan.want(node, asked=True)
         return plan
 
     def carry_out(self, plan: Plan, pool: Executor, progress: Callable[[float], None]) -> None:
@@ -118,7 +118,7 @@ class Graph:
 
 class Plan:
     """Nodes that have to be computed, by key, and what each of them waits for. Quick nodes are computed where they are needed and
-    are none of these: what they are made of is waited for instead."""
+    are none of these, unless they are asked for: what they are made of is waited for instead."""
 
     def __init__(self, cache: RenderCache):
         self._cache = cache
@@ -127,19 +127,19 @@ class Plan:
         self._known: dict[str, frozenset[str]] = {}
         self._behind: dict[str, list[str]] = {}
 
-    def want(self, node: Node | None) -> frozenset[str]:
-        """Keys of the nodes that have to be there before this one is."""
+    def want(self, node: Node | None, asked: bool = False) -> frozenset[str]:
+        """Keys of the nodes that have to be there before this one is. `asked`: it is to be computed here, however quick."""
         if node is None:
             return frozenset()
-        if node.key not in self._known:
-            self._known[node.key] = self._missing(node)
+        if node.key not in self._known or (asked and node.key not in self.nodes):
+            self._known[node.key] = self._missing(node, asked)
         return self._known[node.key]
 
-    def _missing(self, node: Node) -> frozenset[str]:
+    def _missing(self, node: Node, asked: bool) -> frozenset[str]:
         if self._cache.holds(node.key):
             return frozenset()
         waits_for = frozenset().union(*(self.want(i) for i in node.inputs))
-        if node.kept == "quick":
+        if node.kept == "quick" and not asked:
             return waits_for
         self.nodes[node.key] = node
         self._waits_for[node.key] = set(waits_for)

@@ -104,9 +104,7 @@ class Strips:
                     out += factor(_per_sample(level, n)).astype(np.float32) * samples
             return out
 
-        # The mix is summed from everything there is, and asked for by whatever measures it.
-        kept: Kept = "memory" if strip.id == MASTER else "quick"
-        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, kept)
+        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
 
     def _feeders(self, strip: Strip) -> list[tuple[Strip, bool, bool]]:
         """Strips that go to this one or send to it, and which of both."""
