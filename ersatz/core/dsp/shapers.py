@@ -21,29 +21,33 @@ OVERSAMPLING = 4
 KINDS = ("soft", "tape", "tube", "hard", "fold", "rectified")
 
 
-#: ln cosh is read from a table by cubic interpolation, which errs by less than 1e-11 and costs a fifth; beyond it is a straight
-#: line.
+#: ln cosh is read from a table of cubics, which err by less than 1e-11 and cost a fifth; beyond it is a straight line.
 TABLE_STEP, TABLE_END = 1 / 128, 12.0
-_PLACES = np.arange(-2, int(TABLE_END / TABLE_STEP) + 4) * TABLE_STEP
-LOG_COSH = np.abs(_PLACES) + np.log1p(np.exp(-2 * np.abs(_PLACES))) - np.log(2)
+LOG_2 = float(np.log(2.0))
 
 
-@njit(cache=True, nogil=True)
+def _cubics() -> np.ndarray:
+    """Through four points around each step of the table (Lagrange), coefficients of 1, t, t^2, t^3, shape (steps, 4)."""
+    places = np.arange(-1, int(TABLE_END / TABLE_STEP) + 3) * TABLE_STEP
+    heights = np.abs(places) + np.log1p(np.exp(-2 * np.abs(places))) - LOG_2
+    a, b, c, d = np.lib.stride_tricks.sliding_window_view(heights, 4).T
+    return np.stack([b, c - a / 3 - b / 2 - d / 6, (a + c) / 2 - b, (b - c) / 2 + (d - a) / 6], axis=1)
+
+
+LOG_COSH = _cubics()
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _log_cosh(x: float) -> float:  # pragma: no cover - compiled
     a = abs(x)
     if a >= TABLE_END:
-        return a - np.log(2.0)
-    place = a / TABLE_STEP + 2.0
-    i = int(place)
+        return a - LOG_2
+    place = a / TABLE_STEP
+    # Unsigned: an index that can't be negative isn't looked at twice.
+    i = np.uint64(place)
     t = place - i
-    # Lagrange through four points.
-    p0, p1, p2, p3 = LOG_COSH[i - 1], LOG_COSH[i], LOG_COSH[i + 1], LOG_COSH[i + 2]
-    return (
-        p1
-        + t * (p2 - p0 / 3.0 - p1 / 2.0 - p3 / 6.0)
-        + t * t * ((p0 + p2) / 2.0 - p1)
-        + t * t * t * ((p1 - p2) / 2.0 + (p3 - p0) / 6.0)
-    )
+    row = LOG_COSH[i]
+    return row[0] + t * (row[1] + t * (row[2] + t * row[3]))
 
 
 @njit(cache=True, nogil=True)

@@ -8,6 +8,7 @@ from functools import lru_cache
 import numpy as np
 from numba import njit
 
+from ersatz.core.dsp import filters
 from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
@@ -26,26 +27,39 @@ SILENT_DB = -70.0
 LONGEST_S = 24.0
 
 
-@njit(cache=True, nogil=True)
-def _echoes(x: np.ndarray, step: int, feedback: float, low: float, high: float, crossed: bool) -> np.ndarray:  # pragma: no cover
-    """Echoes alone, shape (2, n). `low`, `high`: one-pole coefficients of the loop's cuts. Crossed, all enters on the left and
-    every echo changes sides."""
-    n = x.shape[1]
-    line = np.zeros((2, n))
-    out = np.zeros((2, n))
-    lows = np.zeros(2)
-    highs = np.zeros(2)
-    for i in range(n):
-        for c in range(2):
-            old = line[c, i - step] if i >= step else 0.0
-            out[c, i] = old
-        for c in range(2):
-            back = out[1 - c, i] if crossed else out[c, i]
-            # Each round through the loop takes a little from both ends.
-            highs[c] += (1.0 - high) * (back - highs[c])
-            lows[c] += (1.0 - low) * (highs[c] - lows[c])
-            entering = (0.5 * (x[0, i] + x[1, i]) * (1.0 if c == 0 else 0.0)) if crossed else x[c, i]
-            line[c, i] = entering + feedback * (highs[c] - lows[c])
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _echoes(
+    x: np.ndarray, step: int, feedback: float, low: float, high: float, crossed: bool, level: np.ndarray, dry: float
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Echoes at a level, per sample or one for all, over so much of the sound itself, shape (2, n). `low`, `high`: one-pole
+    coefficients of the loop's cuts: each round takes a little from both ends. Crossed, all enters on the left and every echo
+    changes sides."""
+    out = np.empty(x.shape)
+    # What comes back after `step` samples, both sides.
+    line = np.zeros((step, 2))
+    at, moves = 0, len(level) > 1
+    low_left, low_right, high_left, high_right = 0.0, 0.0, 0.0, 0.0
+    slow, fast = 1.0 - low, 1.0 - high
+    for i in range(x.shape[1]):
+        left, right = line[at, 0], line[at, 1]
+        gain = level[i if moves else 0]
+        out[0, i], out[1, i] = dry * x[0, i] + gain * left, dry * x[1, i] + gain * right
+        if crossed:
+            left, right = right, left
+        high_left += fast * (left - high_left)
+        high_right += fast * (right - high_right)
+        low_left += slow * (high_left - low_left)
+        low_right += slow * (high_right - low_right)
+        left, right = x[0, i], x[1, i]
+        if crossed:
+            left, right = 0.5 * (left + right), 0.0
+        line[at, 0] = left + feedback * (high_left - low_left)
+        line[at, 1] = right + feedback * (high_right - low_right)
+        at += 1
+        if at == step:
+            at = 0
+            low_left, low_right = filters.kept(low_left), filters.kept(low_right)
+            high_left, high_right = filters.kept(high_left), filters.kept(high_right)
     return out
 
 
@@ -100,12 +114,13 @@ def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     step = step_samples(s, where.bpm, where.rate)
     low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
     high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))
-    wet = _echoes(x.astype(np.float64), step, s.flat("feedback"), low, high, s.choices["mode"] == "ping-pong")
-    return _mixed(x, wet, s)
+    crossed, dry = s.choices["mode"] == "ping-pong", 0.0 if s.choices["dry"] == NO_DRY else 1.0
+    level = np.atleast_1d(np.asarray(s.values["level"], np.float64))
+    return np.asarray(_echoes(x.astype(np.float64), step, s.flat("feedback"), low, high, crossed, level, dry))
 
 
 def _mixed(x: np.ndarray, wet: np.ndarray, s: Settings) -> np.ndarray:
-    wet = s.curve("level", x.shape[1]) * wet
+    wet = s.values["level"] * wet
     return wet if s.choices["dry"] == NO_DRY else np.asarray(x + wet)
 
 
