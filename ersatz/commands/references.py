@@ -25,8 +25,9 @@ def as_reference(path: Path) -> tuple[Survey, Target | None]:
 
 
 def as_survey(path: Path) -> Survey:
-    """The survey of a file: one that is written down, of audio, or of a song's own mixdown. Raises UnusableAudio, UnusableDocument.
-    The survey of a file: one that is written down, of audio, or of a song's own mixdown. Raises UnusableAudio, UnusableDocument."""
+    """The survey of a file: one that is written down, of audio, or of a song's own mixdown.
+
+    Raises UnusableAudio, UnusableDocument."""
     if path.suffix.lower() == ".json":
         data = read_json(path)
         if isinstance(data, dict) and str(data.get("schema", "")).startswith("ersatz.song/"):

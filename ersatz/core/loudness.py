@@ -16,7 +16,7 @@ from functools import cache
 import numpy as np
 from numba import njit
 
-from ersatz.core.dsp.filters import kept
+from ersatz.core.dsp.filters import biquad, kept
 
 ABSOLUTE_GATE_LUFS = -70.0
 RELATIVE_GATE_LU = -10.0
@@ -75,10 +75,7 @@ def _weighted_steps(x: np.ndarray, sos: np.ndarray, step: int) -> np.ndarray:  #
         for n in range(i * step, (i + 1) * step):
             v = float(x[n])
             for s in range(2):
-                y = sos[s, 0] * v + z[s, 0]
-                z[s, 0] = sos[s, 1] * v - sos[s, 4] * y + z[s, 1]
-                z[s, 1] = sos[s, 2] * v - sos[s, 5] * y
-                v = y
+                v, z[s, 0], z[s, 1] = biquad(v, z[s, 0], z[s, 1], sos[s, 0], sos[s, 1], sos[s, 2], sos[s, 4], sos[s, 5])
             total += v * v
         out[i] = total
         # On silence they would shrink to figures that take a hundred times as long.

@@ -5,6 +5,7 @@ import pytest
 from scipy import signal
 
 from ersatz.core.dsp import filters, followers, rates, shapers
+from ersatz.core.dsp.control import joined
 from ersatz.core.dsp.convolution import PART, convolved, parts_of
 from ersatz.core.effects import eq
 from ersatz.core.song.document import EqBand
@@ -155,6 +156,13 @@ def test_a_value_that_stands_is_the_same_as_one_figure_per_sample():
     x = np.random.default_rng(9).standard_normal(2000)
     alone = filters.filtered("band-pass", x, 700.0, 0.3, RATE)
     np.testing.assert_array_equal(alone, filters.filtered("band-pass", x, np.full(2000, 700.0), np.full(2000, 0.3), RATE))
+
+
+@pytest.mark.parametrize("n", [1, 64, 65, 300, 1000])
+def test_values_every_so_often_are_joined_by_straight_lines(n):
+    values = np.random.default_rng(n).standard_normal(6)
+    wanted = np.interp(np.arange(n), np.arange(6) * 64, values)
+    np.testing.assert_allclose(joined(values, 64, n), wanted, atol=1e-12)
 
 
 def test_the_tangent_of_every_cutoff_is_the_tangent():

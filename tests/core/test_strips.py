@@ -227,7 +227,7 @@ def test_what_sounds_the_same_is_measured_once(song):
         return np.abs(x).max(axis=1)
 
     def measured(played, strip="bass"):
-        return Mixdown(played, cache).measured("loudest", strip, 9, 10, loudest)
+        return Mixdown(played, cache).measured_each("loudest", [(strip, 9, 10)], loudest)[0]
 
     first = measured(song)
     assert np.array_equal(first, np.abs(Mixdown(song, cache).strip_samples("bass", 9, 10)).max(axis=1))

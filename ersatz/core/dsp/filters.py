@@ -14,6 +14,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from ersatz.core.dsp.control import figures
+
 #: The names a sound may use.
 KINDS = (
     "off", "low-pass 12", "low-pass 24", "high-pass 12", "high-pass 24", "band-pass", "notch", "comb", "vowel", "all-pass chain",
@@ -60,6 +62,26 @@ def tangent(hz: float, rate: float) -> float:  # pragma: no cover - compiled
     return x * (135135.0 - s * (17325.0 - s * (378.0 - s))) / (135135.0 - s * (62370.0 - s * (3150.0 - s * 28.0)))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def trapezoidal(
+    x: float, p: float, q: float, g: float, a: float
+) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
+    """One sample through a state-variable filter that remembers p and q, a = 1 / (1 + g (g + 1 / Q)): what passes its band and its
+    low, and what it remembers now."""
+    band = a * (p + g * (x - q))
+    low = q + g * band
+    return band, low, 2.0 * band - p, 2.0 * low - q
+
+
+@njit(cache=True, nogil=True, inline="always")
+def biquad(
+    x: float, p: float, q: float, b0: float, b1: float, b2: float, a1: float, a2: float
+) -> tuple[float, float, float]:  # pragma: no cover - compiled
+    """One sample through a second-order section that remembers p and q (transposed direct form II), and what it remembers now."""
+    y = b0 * x + p
+    return y, b1 * x - a1 * y + q, b2 * x - a2 * y
+
+
 @njit(cache=True, nogil=True)
 def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: int) -> np.ndarray:  # pragma: no cover
     """State-variable filter, second order. mode LOW, BAND (unit peak), HIGH or NOTCH. `cutoff_hz` and `q` as long as x, or one
@@ -78,11 +100,7 @@ def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: 
             if moves:
                 k = 1.0 / q[i]
             a1 = 1.0 / (1.0 + g * (g + k))
-            v3 = x[i] - ic2
-            v1 = a1 * (ic1 + g * v3)
-            v2 = ic2 + g * v1
-            ic1 = 2.0 * v1 - ic1
-            ic2 = 2.0 * v2 - ic2
+            v1, v2, ic1, ic2 = trapezoidal(x[i], ic1, ic2, g, a1)
             if mode == 0:
                 out[i] = v2
             elif mode == 1:
@@ -115,11 +133,8 @@ def _svf_pair(
             if moves:
                 k = 1.0 / q[i]
             a1 = 1.0 / (1.0 + g * (g + k))
-            p3, s3 = left[i] - p2, right[i] - s2
-            u1, v1 = a1 * (p1 + g * p3), a1 * (s1 + g * s3)
-            u2, v2 = p2 + g * u1, s2 + g * v1
-            p1, s1 = 2.0 * u1 - p1, 2.0 * v1 - s1
-            p2, s2 = 2.0 * u2 - p2, 2.0 * v2 - s2
+            u1, u2, p1, p2 = trapezoidal(left[i], p1, p2, g, a1)
+            v1, v2, s1, s2 = trapezoidal(right[i], s1, s2, g, a1)
             if mode == 0:
                 out[0, i], out[1, i] = u2, v2
             elif mode == 1:
@@ -152,15 +167,11 @@ def _svf_pair_24(
             if moves:
                 k = 1.0 / q[i]
             a, b = 1.0 / (1.0 + g * (g + j)), 1.0 / (1.0 + g * (g + k))
-            u1, v1 = a * (p1 + g * (left[i] - p2)), a * (s1 + g * (right[i] - s2))
-            u2, v2 = p2 + g * u1, s2 + g * v1
-            p1, s1 = 2.0 * u1 - p1, 2.0 * v1 - s1
-            p2, s2 = 2.0 * u2 - p2, 2.0 * v2 - s2
+            u1, u2, p1, p2 = trapezoidal(left[i], p1, p2, g, a)
+            v1, v2, s1, s2 = trapezoidal(right[i], s1, s2, g, a)
             y0, y1 = (u2, v2) if low else (left[i] - j * u1 - u2, right[i] - j * v1 - v2)
-            u1, v1 = b * (t1 + g * (y0 - t2)), b * (w1 + g * (y1 - w2))
-            u2, v2 = t2 + g * u1, w2 + g * v1
-            t1, w1 = 2.0 * u1 - t1, 2.0 * v1 - w1
-            t2, w2 = 2.0 * u2 - t2, 2.0 * v2 - w2
+            u1, u2, t1, t2 = trapezoidal(y0, t1, t2, g, b)
+            v1, v2, w1, w2 = trapezoidal(y1, w1, w2, g, b)
             out[0, i], out[1, i] = (u2, v2) if low else (y0 - k * u1 - u2, y1 - k * v1 - v2)
         p1, p2, s1, s2 = kept(p1), kept(p2), kept(s1), kept(s2)
         t1, t2, w1, w2 = kept(t1), kept(t2), kept(w1), kept(w2)
@@ -225,11 +236,6 @@ def allpass_chain(
     return out
 
 
-def _figures(value: np.ndarray | float) -> np.ndarray:
-    """A value per sample, or the one figure of what doesn't move, shape (n,) or (1,)."""
-    return np.atleast_1d(np.ascontiguousarray(value, np.float64))
-
-
 def _per_sample(value: np.ndarray | float, n: int) -> np.ndarray:
     return np.full(n, float(value)) if np.ndim(value) == 0 else np.ascontiguousarray(value, np.float64)
 
@@ -244,9 +250,9 @@ def filtered(
         return x
     if kind in ("low-pass 12", "high-pass 12", "band-pass", "notch"):
         mode = {"low-pass 12": LOW, "high-pass 12": HIGH, "band-pass": BAND, "notch": NOTCH}[kind]
-        return _state_variable(x, _figures(cutoff_hz), _figures(q_of(resonance)), rate, mode)
+        return _state_variable(x, figures(cutoff_hz), figures(q_of(resonance)), rate, mode)
     if kind in ("low-pass 24", "high-pass 24"):
-        hz, second = _figures(cutoff_hz), _figures(q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q)
+        hz, second = figures(cutoff_hz), figures(q_of(resonance) * FOURTH_ORDER_Q[1] / BUTTERWORTH_Q)
         low = kind.startswith("low")
         if x.ndim > 1:
             return np.asarray(_svf_pair_24(x, hz, FOURTH_ORDER_Q[0], second, rate, low))
@@ -319,20 +325,10 @@ def _cascade(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover -
         p0, q0, p1, q1, r0, t0, r1, t1 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
         for start in range(0, n, FORGET_EVERY):
             for i in range(start, min(start + FORGET_EVERY, n)):
-                x0, x1 = left[i], right[i]
-                u = b0 * x0 + p0
-                v = b0 * x1 + p1
-                p0 = b1 * x0 - a1 * u + q0
-                p1 = b1 * x1 - a1 * v + q1
-                q0 = b2 * x0 - a2 * u
-                q1 = b2 * x1 - a2 * v
-                y0 = d0 * u + r0
-                y1 = d0 * v + r1
-                r0 = d1 * u - c1 * y0 + t0
-                r1 = d1 * v - c1 * y1 + t1
-                t0 = d2 * u - c2 * y0
-                t1 = d2 * v - c2 * y1
-                left[i], right[i] = y0, y1
+                u, p0, q0 = biquad(left[i], p0, q0, b0, b1, b2, a1, a2)
+                v, p1, q1 = biquad(right[i], p1, q1, b0, b1, b2, a1, a2)
+                left[i], r0, t0 = biquad(u, r0, t0, d0, d1, d2, c1, c2)
+                right[i], r1, t1 = biquad(v, r1, t1, d0, d1, d2, c1, c2)
             p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
             r0, t0, r1, t1 = kept(r0), kept(t0), kept(r1), kept(t1)
     if count % 2:
@@ -341,14 +337,8 @@ def _cascade(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover -
         p0, q0, p1, q1 = 0.0, 0.0, 0.0, 0.0
         for start in range(0, n, FORGET_EVERY):
             for i in range(start, min(start + FORGET_EVERY, n)):
-                x0, x1 = left[i], right[i]
-                u = b0 * x0 + p0
-                v = b0 * x1 + p1
-                p0 = b1 * x0 - a1 * u + q0
-                p1 = b1 * x1 - a1 * v + q1
-                q0 = b2 * x0 - a2 * u
-                q1 = b2 * x1 - a2 * v
-                left[i], right[i] = u, v
+                left[i], p0, q0 = biquad(left[i], p0, q0, b0, b1, b2, a1, a2)
+                right[i], p1, q1 = biquad(right[i], p1, q1, b0, b1, b2, a1, a2)
             p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
 
 

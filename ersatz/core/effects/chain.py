@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from ersatz.core.dsp import followers
+from ersatz.core.dsp.control import figures
 from ersatz.core.effects import EFFECTS
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.errors import UnusableDocument
@@ -54,7 +55,7 @@ def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, n
     wet = spec.process(inside, settings, where)
     blend = moved["blend"] if moved and "blend" in moved else effect.blend
     if np.ndim(blend) > 0 or blend != 1.0:
-        wet = _blended(inside, wet, np.atleast_1d(np.asarray(blend, np.float64)))
+        wet = _blended(inside, wet, figures(blend))
     return wet if outside is None else wet + outside
 
 

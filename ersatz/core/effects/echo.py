@@ -9,6 +9,7 @@ import numpy as np
 from numba import njit
 
 from ersatz.core.dsp import filters
+from ersatz.core.dsp.control import figures
 from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
@@ -115,7 +116,7 @@ def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
     high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))
     crossed, dry = s.choices["mode"] == "ping-pong", 0.0 if s.choices["dry"] == NO_DRY else 1.0
-    level = np.atleast_1d(np.asarray(s.values["level"], np.float64))
+    level = figures(s.values["level"])
     return np.asarray(_echoes(x.astype(np.float64), step, s.flat("feedback"), low, high, crossed, level, dry))
 
 

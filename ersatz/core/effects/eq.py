@@ -136,11 +136,7 @@ def _moving_band(
             m0, m1, m2 = 0.0, 0.0, 1.0
         a1 = 1.0 / (1.0 + g * (g + k))
         for c in range(channels):
-            v3 = x[c, i] - ic2[c]
-            v1 = a1 * (ic1[c] + g * v3)
-            v2 = ic2[c] + g * v1
-            ic1[c] = 2.0 * v1 - ic1[c]
-            ic2[c] = 2.0 * v2 - ic2[c]
+            v1, v2, ic1[c], ic2[c] = filters.trapezoidal(x[c, i], ic1[c], ic2[c], g, a1)
             out[c, i] = m0 * x[c, i] + m1 * v1 + m2 * v2
         if i % filters.FORGET_EVERY == 0:
             for c in range(channels):

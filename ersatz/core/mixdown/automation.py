@@ -8,8 +8,8 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.dsp.control import joined
 from ersatz.core.grid import BarGrid
 from ersatz.core.song.strips import Automation
 from ersatz.core.voices.modulation import bent
@@ -42,20 +42,7 @@ def control_values(automation: Automation, grid: BarGrid, bar: int, before: int,
 
 def curve(control: np.ndarray, n: int) -> np.ndarray:
     """Control values to one per sample, shape (n,); behind the last one it stands."""
-    return np.asarray(_joined(np.ascontiguousarray(control, np.float64), n))
-
-
-@njit(cache=True, nogil=True)
-def _joined(control: np.ndarray, n: int) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(n)
-    last = len(control) - 1
-    for k in range((n + CONTROL - 1) // CONTROL):
-        begin = control[min(k, last)]
-        rise = (control[min(k + 1, last)] - begin) / CONTROL
-        start = k * CONTROL
-        for j in range(min(CONTROL, n - start)):
-            out[start + j] = begin + rise * j
-    return out
+    return joined(control, CONTROL, n)
 
 
 def stands_at(automation: Automation, value: float, first_tick: float, last_tick: float) -> bool:

@@ -124,10 +124,6 @@ class Mixdown:
         the master finished."""
         return self._strip(strip_id, *self.bar_range(first_bar, last_bar))
 
-    def measured(self, what: str, strip_id: str, first_bar: int, last_bar: int, measure: Measure) -> np.ndarray:
-        """One of `measured_each`."""
-        return self.measured_each(what, [(strip_id, first_bar, last_bar)], measure)[0]
-
     def measured_each(
         self, what: str, wanted: Sequence[tuple[str, int, int]], measure: Measure, progress: Progress = _unreported
     ) -> list[np.ndarray]:

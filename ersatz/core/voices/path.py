@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from ersatz.core.dsp import filters, shapers
+from ersatz.core.dsp.control import joined
 from ersatz.core.dsp.levels import factor
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.parts import Modulation
@@ -168,7 +169,7 @@ class Movement:
         if curve is None or len(curve) == 1:
             return self.patch[target]
         spec = self._table[target]
-        drawn = np.interp(np.arange(self.n), np.arange(len(curve)) * MOVED_EVERY, curve)
+        drawn = joined(curve, MOVED_EVERY, self.n)
         return np.clip(drawn, spec.low, spec.high)
 
     def value(self, target: str) -> np.ndarray | float:
