@@ -8,10 +8,12 @@ with is therefore in its key; there is no second place to say it.
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import time
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import FIRST_COMPLETED, Executor, wait
+from concurrent.futures import Executor, Future
+from queue import Empty, SimpleQueue
 from typing import Any, Literal
 
 import numpy as np
@@ -99,16 +101,24 @@ class Graph:
         their own they would wait for each other most of the time. What `progress` raises ends it at the next node; so does what a
         node raises."""
         count, done, told = max(1, len(plan.nodes)), 0, time.monotonic()
-        pending = {pool.submit(self.samples, node): key for key, node in plan.ready()}
+        pending: dict[Future[np.ndarray], str] = {}
+        finished: SimpleQueue[Future[np.ndarray]] = SimpleQueue()
+
+        def begin(nodes: Iterable[tuple[str, Node]]) -> None:
+            for key, node in nodes:
+                future = pool.submit(self.samples, node)
+                pending[future] = key
+                future.add_done_callback(finished.put)
+
+        begin(plan.ready())
         try:
             while pending:
-                finished, _ = wait(pending, PROGRESS_S, FIRST_COMPLETED)
-                for future in finished:
+                with contextlib.suppress(Empty):
+                    future = finished.get(timeout=PROGRESS_S)
                     future.result()
-                    following = plan.computed(pending.pop(future))
-                    pending |= {pool.submit(self.samples, node): key for key, node in following}
-                done += len(finished)
-                if time.monotonic() - told > PROGRESS_S or not finished:
+                    begin(plan.computed(pending.pop(future)))
+                    done += 1
+                if time.monotonic() - told > PROGRESS_S:
                     told = time.monotonic()
                     progress(done / count)
         finally:

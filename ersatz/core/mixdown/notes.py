@@ -65,6 +65,7 @@ class Notes:
         self._laid: dict[str, _Laid] = {}
         self._nodes: dict[tuple[str, int], Node] = {}
         self._made: dict[int, Node] = {}
+        self._alike: dict[Hashable, Node] = {}
         self._hits: dict[str, np.ndarray] = {}
         self._lengths: dict[tuple[str, int, int, float], int] = {}
         self._patches: dict[str, Patch] = {}
@@ -205,8 +206,20 @@ class Notes:
         # By identity: `_laid` holds the events. A note is asked for in each bar that it sounds in, for its key and its samples.
         known = self._made.get(id(event))
         if known is None:
-            known = self._made[id(event)] = self._make(part, event)
+            known = self._made[id(event)] = self._make(part, event) if self._has_place(part) else self._like(part, event)
         return known
+
+    def _has_place(self, part: Part) -> bool:
+        """Whether where a note stands in the song counts for how it sounds."""
+        return self._traits[part.id].round_beats > 0 or bool(self.values.moves(part, VOICE))
+
+    def _like(self, part: Part, event: Event) -> Node:
+        """The node of all notes of a part that are written alike."""
+        e = event
+        written = (part.id, e.length, e.midi, e.velocity, e.variant, e.bend, e.semitones, e.swell)
+        if written not in self._alike:
+            self._alike[written] = self._make(part, event)
+        return self._alike[written]
 
     def _make(self, part: Part, event: Event) -> Node:
         p = self._played(part, event)

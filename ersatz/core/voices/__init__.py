@@ -76,7 +76,8 @@ def render_note(sound: Sound, note: Played, samples: Samples = no_samples) -> np
     )
     content = f"{values}|{note.midi if spec.pitched else 0}|{note.variant}"
     seed = int.from_bytes(hashlib.blake2b(content.encode(), digest_size=8).digest(), "big")
-    out = spec.render(patch, note, np.random.default_rng(seed)) * 10 ** (sound.level_db / 20)
+    out = spec.render(patch, note, np.random.default_rng(seed))
+    out *= 10 ** (sound.level_db / 20)
     if note.semitones and not spec.pitched:
         # As a tape that runs faster: read at another rate.
         out = soxr.resample(np.ascontiguousarray(out.T), note.rate * 2 ** (note.semitones / 12), note.rate).T

@@ -7,12 +7,18 @@ from 0 to 1 as (1 - e^(-k c u)) / (1 - e^(-k c)), k = CURVE: 0 is straight, 1 fa
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import factorial
 
 import numpy as np
+from numba import njit
 
 CURVE = 5.0
+#: A stage that bends less is straight. So many samples are multiplied along a bend from one exponential.
+STRAIGHT, AFRESH = 1e-3, 64
 #: No stage is shorter, so that nothing clicks.
 SHORTEST_S = 0.0005
+#: Of x, x^3, x^5, ... in the series of the sine.
+SINE = np.array([(-1) ** k / factorial(2 * k + 1) for k in range(8)])
 #: Beats per cycle of the synced rates: straight, dotted, triplet, bars of four beats.
 SYNCED_BEATS = {
     "1/32": 1 / 8, "1/16 triplet": 1 / 6, "1/16": 1 / 4, "1/16 dotted": 3 / 8, "1/8 triplet": 1 / 3, "1/8": 1 / 2,
@@ -38,31 +44,50 @@ class Envelope:
     release_curve: float = 0.6
 
 
-def bent(u: np.ndarray, curve: float) -> np.ndarray:
+def bent(u: np.ndarray | float, curve: float) -> np.ndarray:
     """0..1 to 0..1 along a curve of -1..1."""
     k = CURVE * curve
-    if abs(k) < 1e-3:
-        return u
-    return np.asarray((1 - np.exp(-k * u)) / (1 - np.exp(-k)))
+    if abs(k) < STRAIGHT:
+        return np.asarray(u)
+    return np.asarray((1 - np.exp(-k * np.asarray(u))) / (1 - np.exp(-k)))
 
 
 def envelope(e: Envelope, held: int, n: int, rate: float) -> np.ndarray:
     """Attack, hold, decay to the sustain while held; release from wherever it stands. Shape (n,), zero once released."""
-    body = _pressed(e, np.arange(min(held, n)) / rate)
-    out = np.zeros(n)
-    out[: len(body)] = body
+    attack, decay, release = (max(s, SHORTEST_S) * rate for s in (e.attack_s, e.decay_s, e.release_s))
+    falls = attack + e.hold_s * rate
+    out = np.empty(n)
+    pressed = min(held, n)
+    top = min(int(np.ceil(attack)), pressed)
+    _stage(out, 0, top, 0.0, attack, 0.0, 1.0, CURVE * e.attack_curve)
+    _stage(out, top, pressed, falls, decay, 1.0, e.sustain, CURVE * e.decay_curve)
     if held < n:
-        level = float(_pressed(e, np.array([held / rate]))[0])
-        u = np.minimum((np.arange(n - held) / rate) / max(e.release_s, SHORTEST_S), 1.0)
-        out[held:] = level * (1 - bent(u, e.release_curve))
+        fallen = (1 - e.sustain) * bent(min(max((held - falls) / decay, 0.0), 1.0), e.decay_curve)
+        level = float(bent(held / attack, e.attack_curve) if held < attack else 1 - fallen)
+        _stage(out, held, n, float(held), release, level, 0.0, CURVE * e.release_curve)
     return out
 
 
-def _pressed(e: Envelope, t: np.ndarray) -> np.ndarray:
-    attack, decay = max(e.attack_s, SHORTEST_S), max(e.decay_s, SHORTEST_S)
-    rise = bent(np.minimum(t / attack, 1.0), e.attack_curve)
-    u = np.clip((t - attack - e.hold_s) / decay, 0.0, 1.0)
-    return np.where(t < attack, rise, 1 - (1 - e.sustain) * bent(u, e.decay_curve))
+@njit(cache=True, nogil=True)
+def _stage(
+    out: np.ndarray, start: int, stop: int, begins: float, length: float, level: float, to: float, k: float
+) -> None:  # pragma: no cover - compiled
+    """Samples start..stop-1 of what goes from `level` to `to` in `length` samples from `begins` on."""
+    step = np.exp(-k / length)
+    share = (to - level) / (1.0 - np.exp(-k)) if abs(k) >= STRAIGHT else 0.0
+    first, last = min(max(start, int(np.ceil(begins))), stop), min(max(start, int(np.ceil(begins + length))), stop)
+    out[start:first] = level
+    out[last:stop] = to
+    if abs(k) < STRAIGHT:
+        for i in range(first, last):
+            out[i] = level + (to - level) * (i - begins) / length
+        return
+    for begin in range(first, last, AFRESH):
+        # One multiplication a sample instead of an exponential, begun again before its rounding adds up.
+        left = np.exp(-k * (begin - begins) / length)
+        for i in range(begin, min(begin + AFRESH, last)):
+            out[i] = level + share * (1.0 - left)
+            left *= step
 
 
 def lfo(shape: str, phases: np.ndarray, rate: float, points: np.ndarray | None = None, seed: int = 0) -> np.ndarray:
@@ -72,7 +97,7 @@ def lfo(shape: str, phases: np.ndarray, rate: float, points: np.ndarray | None =
     """
     u = phases - np.floor(phases)
     if shape == "sine":
-        return np.asarray(np.sin(2 * np.pi * u))
+        return np.asarray(_sine(u))
     if shape == "triangle":
         return np.asarray(1 - 4 * np.abs((u + 0.25) % 1.0 - 0.5))
     if shape == "rise":
@@ -90,6 +115,22 @@ def lfo(shape: str, phases: np.ndarray, rate: float, points: np.ndarray | None =
     else:
         raise ValueError(f"there is no LFO shape “{shape}”")
     return _rounded(np.asarray(stepped), max(1, int(SMOOTH_S * rate)))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _sine(u: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """sin(2 pi u), u of 0..1, by its series to the fifteenth power on the quarter around 0: errs by less than 1e-11, in a sixth of
+    the time."""
+    out = np.empty(len(u))
+    for i in range(len(u)):
+        # Folded to -1/4..1/4: sin(2 pi u) = sin(2 pi (1/2 - u)).
+        t = u[i] if u[i] < 0.75 else u[i] - 1.0
+        x = 2.0 * np.pi * (t if t <= 0.25 else 0.5 - t)
+        s, total = x * x, 0.0
+        for k in range(len(SINE) - 1, -1, -1):
+            total = SINE[k] + s * total
+        out[i] = x * total
+    return out
 
 
 def _held(cycles: np.ndarray, seed: int) -> np.ndarray:

@@ -120,14 +120,14 @@ def _level(width: float) -> int:  # pragma: no cover - compiled
 def unison(
     frames: np.ndarray, increments: np.ndarray, cents: np.ndarray, starts: np.ndarray, pans: np.ndarray,
     position: np.ndarray | None = None, width: np.ndarray | None = None, phase_modulation: np.ndarray | None = None,
-    detune: np.ndarray | None = None, bandwidth: np.ndarray | None = None,
+    detune: np.ndarray | None = None, bandwidth: np.ndarray | None = None, gain: float = 1.0,
 ) -> np.ndarray:  # fmt: skip
     """Up to MOST_VOICES detuned copies spread by equal-power panning (-1..1) at the power of one, shape (2, n).
 
     `frames`: one wave (LEVELS, TABLE + GUARDS) or several (cycles, LEVELS, ...) that `position` (0..1 per sample) goes through.
     `width`: the difference of two copies that far apart in phase, as of a pulse from two saws. `phase_modulation` in cycles.
     `detune`: factor on the cents per sample. `bandwidth`: frequency that the table is chosen by, cycles per sample, where it
-    isn't the increments. Raises ValueError for more voices than MOST_VOICES.
+    isn't the increments. `gain`: a factor on both sides. Raises ValueError for more voices than MOST_VOICES.
     """
     if not 1 <= len(cents) <= MOST_VOICES:
         raise ValueError(f"a unison has 1 to {MOST_VOICES} voices")
@@ -137,20 +137,21 @@ def unison(
     if phase_modulation is not None:
         band = np.maximum(band, np.abs(increments + np.gradient(phase_modulation)))
     angle = (np.asarray(pans, float) + 1) * np.pi / 4
+    each = gain / np.sqrt(len(cents))
     none = np.zeros(1)
     return np.asarray(
         _unison(
             stack, np.ascontiguousarray(increments), np.ascontiguousarray(band), np.asarray(cents, float),
             none if detune is None else np.ascontiguousarray(np.broadcast_to(detune, n)),
-            np.asarray(starts, float), np.cos(angle), np.sin(angle),
+            np.asarray(starts, float), each * np.cos(angle), each * np.sin(angle),
             none if position is None else np.clip(np.broadcast_to(position, n), 0, 1) * (len(stack) - 1),
             none if width is None else np.ascontiguousarray(np.broadcast_to(width, n), float),
             none if phase_modulation is None else np.ascontiguousarray(phase_modulation),
-        ) / np.sqrt(len(cents))
+        )
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _unison(
     frames: np.ndarray, increments: np.ndarray, band: np.ndarray, cents: np.ndarray, detune: np.ndarray, starts: np.ndarray,
     left: np.ndarray, right: np.ndarray, position: np.ndarray, width: np.ndarray, modulation: np.ndarray,

@@ -7,10 +7,11 @@ The parameters are shared by the synthesiser and the sampler under the same name
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp import filters, shapers
-from ersatz.core.dsp.control import joined
-from ersatz.core.dsp.levels import factor
+from ersatz.core.dsp.control import figures, joined
+from ersatz.core.dsp.levels import panned
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.parts import Modulation
 from ersatz.core.voices import modulation
@@ -125,28 +126,27 @@ class Movement:
         self.patch, self.note, self.n = patch, note, n
         self._random = float(rng.uniform(-1, 1))
         self._seed = int(rng.integers(1 << 30))
-        self._known: dict[str, np.ndarray] = {}
+        self._known: dict[str, np.ndarray | float] = {}
 
-    def source(self, name: str) -> np.ndarray:
-        """A source over the note, shape (n,)."""
+    def source(self, name: str) -> np.ndarray | float:
+        """A source over the note, shape (n,), or the one figure of what stands all through it."""
         if name not in self._known:
             self._known[name] = self._compute(name)
         return self._known[name]
 
-    def _compute(self, name: str) -> np.ndarray:
+    def _compute(self, name: str) -> np.ndarray | float:
         kind, _, number = name.partition(" ")
         if kind == "envelope":
             return modulation.envelope(envelope_of(self.patch, int(number)), self.note.held, self.n, self.note.rate)
         if kind == "lfo":
             return self._lfo(int(number))
-        constant = {"velocity": self.note.velocity, "note": (self.note.midi - MIDDLE_C) / 12, "random": self._random}[name]
-        return np.full(self.n, constant)
+        return {"velocity": self.note.velocity, "note": (self.note.midi - MIDDLE_C) / 12, "random": self._random}[name]
 
     def _lfo(self, number: int) -> np.ndarray:
         patch, note, name = self.patch, self.note, f"lfo{number}"
         rate = modulation.cycles_per_second(patch.choices[f"{name}_rate"], patch[f"{name}_hz"], note.bpm)
-        turn = np.full(self.n, rate / note.rate) * 2.0 ** self.shift(f"{name}_hz")
-        phases = np.cumsum(turn) - turn + patch[f"{name}_phase"]
+        turn = rate / note.rate * np.exp2(self.shift(f"{name}_hz"))
+        phases = (np.arange(self.n) * turn if np.ndim(turn) == 0 else np.cumsum(turn) - turn) + patch[f"{name}_phase"]
         if patch.choices[f"{name}_start"] == "with the song":
             phases += note.beat * 60 / note.bpm * rate
         points = np.array(patch.shapes.get(name, ()))
@@ -154,13 +154,13 @@ class Movement:
         fade = patch[f"{name}_fade_ms"] / 1000 * note.rate
         return out * np.minimum(1.0, np.arange(self.n) / fade) if fade > 1 else out
 
-    def shift(self, target: str) -> np.ndarray:
-        """What all modulations of a target add up to, in its `moves` unit."""
-        total = np.zeros(self.n)
+    def shift(self, target: str) -> np.ndarray | float:
+        """What all modulations of a target add up to, in its `moves` unit; one figure where that stands."""
+        total: np.ndarray | float = 0.0
         circles = in_circles(self.patch.modulations)
         for m in self.patch.modulations:
             if m.target == target and (m.source, target) not in circles:
-                total += m.amount * self.source(m.source)
+                total = total + m.amount * self.source(m.source)
         return total
 
     def _base(self, target: str) -> np.ndarray | float:
@@ -179,7 +179,7 @@ class Movement:
         if not any(m.target == target for m in self.patch.modulations):
             return base
         if spec.moves == "octaves":
-            return np.clip(base * 2.0 ** self.shift(target), spec.low, spec.high)
+            return np.clip(base * np.exp2(self.shift(target)), spec.low, spec.high)
         moved = base + self.shift(target)
         return moved if spec.moves == "semitones" else np.clip(moved, spec.low, spec.high)
 
@@ -208,12 +208,21 @@ def shaped(patch: Patch, note: Played, moves: Movement, x: np.ndarray, pitch: np
         x = shapers.saturate(x * gain, "soft", 2) / np.tanh(gain)
     for number in (1, 2):
         x = _filtered(patch, moves, pitch, number, x, note.rate)
-    amplitude = moves.source("envelope 1") * factor(moves.value("level_db"))
-    amplitude *= 1 - patch["velocity_level"] * (1 - note.velocity)
-    angle = (moves.value("pan") + 1) * np.pi / 4
-    left, right = np.cos(angle) * np.sqrt(2), np.sin(angle) * np.sqrt(2)
-    out = np.stack([x[0] * amplitude * left, x[-1] * amplitude * right])
-    return declick(out, note.rate, 0.0, 0.004)
+    softer = 1 - patch["velocity_level"] * (1 - note.velocity)
+    sides = panned(moves.value("pan"), moves.value("level_db")) * softer
+    return declick(_amplified(np.ascontiguousarray(x), figures(moves.source("envelope 1")), sides), note.rate, 0.0, 0.004)
+
+
+@njit(cache=True, nogil=True)
+def _amplified(x: np.ndarray, envelope: np.ndarray, sides: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """A sound of one side or two through an envelope, shape (n,), and the gains of both sides, shape (2, 1) or (2, n)."""
+    out = np.empty((2, x.shape[1]))
+    moving = sides.shape[1] > 1
+    for side in range(2):
+        row = x[min(side, x.shape[0] - 1)]
+        for i in range(len(row)):
+            out[side, i] = row[i] * envelope[i] * sides[side, i if moving else 0]
+    return out
 
 
 def _filtered(patch: Patch, moves: Movement, pitch: np.ndarray | float, number: int, x: np.ndarray, rate: float) -> np.ndarray:
@@ -223,7 +232,7 @@ def _filtered(patch: Patch, moves: Movement, pitch: np.ndarray | float, number: 
         return x
     cutoff = moves.value(f"{f}_hz")
     if patch[f"{f}_track"] > 0:
-        cutoff = cutoff * 2.0 ** (patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
+        cutoff = cutoff * np.exp2(patch[f"{f}_track"] * (pitch - MIDDLE_C) / 12)
     resonance, vowel = moves.value(f"{f}_resonance"), moves.value(f"{f}_vowel")
     if len(x) == 1:
         return filters.filtered(kind, x[0], cutoff, resonance, rate, vowel)[None]

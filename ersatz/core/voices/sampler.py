@@ -199,7 +199,7 @@ def looped(x: np.ndarray, first: int, last: int, length: int, crossfade: int, mo
 
 def _bent(x: np.ndarray, semitones: np.ndarray | float, n: int) -> np.ndarray:
     """Read at a moving speed, shape (2, n): for bends, which are small beside the pitch itself."""
-    steps = np.broadcast_to(2.0 ** (np.asarray(semitones) / 12), n)
+    steps = np.broadcast_to(np.exp2(np.asarray(semitones) / 12), n)
     # Silence in front, which the interpolation reaches back into.
     places = np.cumsum(steps) - steps + 1
     padded = np.pad(x, ((0, 0), (1, 3)))

@@ -24,11 +24,11 @@ def declick(x: np.ndarray, rate: float, attack_s: float = 0.0005, release_s: flo
     """Ends faded linearly, so that no hit starts or stops with a step. Works on (n,) and (2, n)."""
     n = x.shape[-1]
     a, r = min(n, int(attack_s * rate)), min(n, max(1, int(release_s * rate)))
-    shape = np.ones(n)
+    out = np.array(x, np.float64)
     if a:
-        shape[:a] = np.linspace(0, 1, a, endpoint=False)
-    shape[n - r :] *= np.linspace(1, 0, r)
-    return x * shape
+        out[..., :a] *= np.linspace(0, 1, a, endpoint=False)
+    out[..., n - r :] *= np.linspace(1, 0, r)
+    return out
 
 
 def widened(mono: np.ndarray, rate: float, milliseconds: float) -> np.ndarray:

@@ -78,25 +78,30 @@ def render(patch: Patch, note: Played, rng: np.random.Generator) -> np.ndarray:
 
 def _sources(patch: Patch, note: Played, moves: Movement, pitch: np.ndarray | float, rng: np.random.Generator) -> np.ndarray:
     n = moves.n
-    out = np.zeros((2, n))
+    terms: list[tuple[np.ndarray | float, np.ndarray]] = []
     fm, ring, two = (moves.is_used(t) for t in ("fm", "ring", "osc2_level"))
     second: np.ndarray | None = None
     if fm or ring or two:
         second = _second(patch, moves, pitch, note.rate, rng)
         if two:
-            out += moves.value("osc2_level") * second
+            terms.append((moves.value("osc2_level"), second))
     phase = moves.value("fm") * second.mean(axis=0) if fm and second is not None else None
     if moves.is_used("osc1_level") or ring:
         first = _unison(patch, moves, 1, _increments(patch, moves, pitch, 1, note.rate), rng, phase)
-        out += moves.value("osc1_level") * first
+        terms.append((moves.value("osc1_level"), first))
         if ring and second is not None:
-            out += moves.value("ring") * _product(first, second)
+            terms.append((moves.value("ring"), _product(first, second)))
     if moves.is_used("sub_level"):
         sub = _turns(pitch + 12 * patch["sub_octave"], note.rate, n)
-        out += moves.value("sub_level") * _sub(patch.choices["sub_wave"], sub)
+        terms.append((moves.value("sub_level"), _sub(patch.choices["sub_wave"], sub)))
     if moves.is_used("noise_level"):
         colour = patch.choices["noise_colour"]
-        out += 0.5 * moves.value("noise_level") * np.stack([osc.noise(n, colour, rng) for _ in range(2)])
+        terms.append((0.5 * moves.value("noise_level"), np.stack([osc.noise(n, colour, rng) for _ in range(2)])))
+    out = np.zeros((2, n))
+    for level, x in terms:
+        # Nothing else reads them any more.
+        x *= level
+        out += x
     return out
 
 
@@ -108,7 +113,7 @@ def _increments(patch: Patch, moves: Movement, pitch: np.ndarray | float, number
 
 def _turns(midi: np.ndarray | float, rate: float, n: int) -> np.ndarray:
     """Cycles per sample of a pitch in MIDI notes, shape (n,)."""
-    return np.array(np.broadcast_to(midi_hz(0) * 2.0 ** (np.asarray(midi) / 12) / rate, n))
+    return np.array(np.broadcast_to(midi_hz(0) / rate * np.exp2(np.asarray(midi) / 12), n))
 
 
 @cache
@@ -147,8 +152,8 @@ def _unison(
         frames(patch, number), increments, cents, starts, side,
         position=moves.curve(f"{o}_position") if wave in tables.TABLES or wave == OWN_TABLE else None,
         width=moves.curve(f"{o}_width") if wave == "pulse" else None,
-        phase_modulation=phase, detune=moving,
-    ) * np.sqrt(2)  # fmt: skip
+        phase_modulation=phase, detune=moving, gain=np.sqrt(2),
+    )  # fmt: skip
 
 
 def _second(patch: Patch, moves: Movement, pitch: np.ndarray | float, rate: float, rng: np.random.Generator) -> np.ndarray:
