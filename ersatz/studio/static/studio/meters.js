@@ -11,22 +11,25 @@ const CHUNK = 4, PER_BAR = 16, FLOOR_DB = -54, HOLD_S = 1.2;
 
 const wide = (/** @type {number} */ db) => Math.max(0, Math.min(100, ((db - FLOOR_DB) / (6 - FLOOR_DB)) * 100));
 
-/** Levels at an address that changes with the song, in pieces of CHUNK bars. */
+/** Levels at an address that changes with the song, in pieces of CHUNK bars. What is heard goes first: a piece is asked for behind the
+ *  audio of a bar. */
 class Pieces {
   /** @param {() => string} url
-   *  @param {() => number} bars */
-  constructor(url, bars) {
+   *  @param {() => number} bars
+   *  @param {(bar: number) => Promise<unknown>} audio */
+  constructor(url, bars, audio) {
     this.url = url;
     this.bars = bars;
+    this.audio = audio;
     /** @type {Map<number, { data: any }>} */
     this.chunks = new Map();
     this.from = "";
   }
 
-  /** Piece `k` once it is there, else null; null where there is no address.
-   *  @param {number} k */
-  at(k) {
-    const url = this.url();
+  /** The piece that a bar lies in once it is there, else null; null where there is no address.
+   *  @param {number} bar */
+  at(bar) {
+    const url = this.url(), k = Math.floor(bar / CHUNK);
     if (!url) return null;
     if (url !== this.from) {
       this.chunks.clear();
@@ -37,7 +40,8 @@ class Pieces {
       const made = { data: null };
       this.chunks.set(k, made);
       const first = k * CHUNK + 1;
-      fetch(`${url}${first}-${Math.min(first + CHUNK - 1, Math.max(first, this.bars()))}.json`).then((answer) => (answer.ok ? answer.json() : null)).then((data) => { made.data = data; }).catch(() => this.chunks.delete(k));
+      const last = Math.min(first + CHUNK - 1, Math.max(first, this.bars()));
+      this.audio(bar).then(() => fetch(`${url}${first}-${last}.json`)).then((answer) => (answer.ok ? answer.json() : null)).then((data) => { made.data = data; }).catch(() => this.chunks.delete(k));
     }
     return this.chunks.get(k)?.data ?? null;
   }
@@ -53,8 +57,9 @@ export class MixMeters {
     this.rows = rows;
     this.taken = taken;
     this.isMeasured = isMeasured;
-    this.levels = new Pieces(url, bars);
-    this.takings = new Pieces(takenUrl, bars);
+    const audio = (/** @type {number} */ bar) => player.loaded("remake", bar).catch(() => null);
+    this.levels = new Pieces(url, bars, audio);
+    this.takings = new Pieces(takenUrl, bars, audio);
     /** Peaks that are held, by strip. @type {Map<string, { db: number, at: number }>} */
     this.holds = new Map();
     this.limited = 0;
@@ -79,7 +84,7 @@ export class MixMeters {
       return;
     }
     this.isOn = true;
-    const k = Math.floor(bar / CHUNK), data = this.levels.at(k);
+    const k = Math.floor(bar / CHUNK), data = this.levels.at(bar);
     if (!data) return;
     const at = Math.min(data.momentary_lufs.length - 1, Math.floor((bar - k * CHUNK) * PER_BAR)), now = performance.now() / 1000;
     for (const [id, row] of this.rows) {
@@ -101,7 +106,7 @@ export class MixMeters {
     reduction.textContent = `${minus((-this.limited).toFixed(1))} dB${this.limited > LIMITS.mostLimitedDb ? " ▲" : ""}`;
     tip(reduction, this.limited > LIMITS.mostLimitedDb ? `The limiter takes more than ${LIMITS.mostLimitedDb} dB: the mix is driven into it` : "");
     correlation.textContent = minus(data.correlation[at].toFixed(1));
-    const takings = this.takings.at(k)?.taken;
+    const takings = this.takings.at(bar)?.taken;
     if (takings) this.taken(Object.fromEntries(Object.entries(takings).map(([id, row]) => [id, row[at] ?? 0])));
   }
 

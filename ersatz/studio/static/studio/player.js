@@ -539,6 +539,14 @@ export class Player {
     return /** @type {Which[]} */ (Object.keys(this.tracks));
   }
 
+  /** Once the audio of a track's bar is there.
+   *  @param {Which} name
+   *  @param {number} bar
+   *  @returns {Promise<unknown>} */
+  loaded(name, bar) {
+    return this.#chunk(name, bar, Math.floor(bar / CHUNK));
+  }
+
   /** A track's chunk k; null where the track has ended before bar `from`.
    *  @param {Which} name
    *  @param {number} from

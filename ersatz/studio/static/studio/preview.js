@@ -281,8 +281,8 @@ export class Preview {
     const strip = this.base.strips.find((s) => s.id === id);
     if (!strip || strip.kind === "master") return;
     const layer = this.#layer(strip), { loop } = this.player, at = this.player.position();
-    const first = Math.floor((loop?.start ?? at) / CHUNK), last = Math.floor(((loop?.end ?? at + 2 * CHUNK) - 1e-6) / CHUNK);
-    for (let k = first; k <= Math.min(last, first + 8); k += 1) await layer.load(k).catch(() => null);
+    const first = Math.floor((loop?.start ?? at) / CHUNK), last = Math.floor(((loop?.end ?? at + 4 * CHUNK) - 1e-6) / CHUNK);
+    for (let k = first; k <= Math.min(last, first + 16); k += 1) await layer.load(k).catch(() => null);
   }
 
   /** Loads what a send would add, before it is touched.
@@ -291,7 +291,8 @@ export class Preview {
   async prefetchSend(id, to) {
     if (!this.base || !this.player.context) return;
     const strip = this.base.strips.find((s) => s.id === id), layer = strip && this.#layer(strip, to);
-    if (layer) await layer.load(Math.floor((this.player.loop?.start ?? this.player.position()) / CHUNK)).catch(() => null);
+    const first = Math.floor((this.player.loop?.start ?? this.player.position()) / CHUNK);
+    for (const k of [first, first + 1]) await layer?.load(k).catch(() => null);
   }
 
   // What the player tells ------------------------------------------------------------------------------------------------

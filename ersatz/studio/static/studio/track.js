@@ -1,9 +1,9 @@
 // @ts-check
 // A track in chunks of whole bars, as the player fetches them.
 
-/** Bars of a chunk. */
-export const CHUNK = 4;
-const KEPT_CHUNKS = 40;
+/** Bars of a chunk: so few that a change is soon heard, so many that most of what is asked for is audio. */
+export const CHUNK = 2;
+const KEPT_CHUNKS = 80;
 
 /** @typedef {import("./states").Track} TrackData */
 /** @typedef {import("./states").ReferenceTrack} ReferenceData */
@@ -37,7 +37,7 @@ export class Track {
     Object.assign(this, { url, bars, bpm, sections, lufs, shortTerm, beats, firstS, louderDb });
   }
 
-  /** Decoded audio of chunk k (bars 4k..4k+3, from 0); fetched once, the least recently used are forgotten.
+  /** Decoded audio of chunk k (CHUNK bars from bar k * CHUNK on, from 0); fetched once, the least recently used are forgotten.
    *  @param {BaseAudioContext} context
    *  @param {number} k
    *  @returns {Promise<AudioBuffer>} */
