@@ -143,10 +143,11 @@ def heard_after(recorded: list[Any], touched: float, length_s: float, rate_hz: i
     return math.inf if not len(later) else float(1000 * (times[later[0]] - touched))
 
 
-def true_render_ms(page: Any, strip: str) -> float:
-    """From letting go of a fader to where the true render has taken over, ms."""
+def true_render_ms(page: Any, strip: str, db: float) -> float:
+    """From letting go of a fader at a level to where the true render has taken over, ms: of a level that was rendered before it is
+    read, not made."""
     was = page.evaluate("window.heard.player.overlay.base.listen")
-    begin = touch(page, strip, f"hold(-12.3); {LET_GO}")
+    begin = touch(page, strip, f"hold({db}); {LET_GO}")
     page.wait_for_function(PLAYS_AS_IT_STANDS, arg=was)
     return 1000 * (float(page.evaluate("window.heard.context.currentTime")) - begin)
 
@@ -176,12 +177,12 @@ def touched_once(page: Any, strip: str, what: str, bpm: float) -> float:
 def all_touches(page: Any, strip: str, bpm: float, times: int = 3) -> dict[str, float]:
     """Medians, ms; the lane of the strip is in hand. The page is left as it was found."""
     out: dict[str, list[float]] = {}
-    for _ in range(times):
+    for k in range(times):
         for what in TOUCHES:
             # Where the machine stalls, two passes differ by more than any touch, and none is found: measured again.
             tries = (touched_once(page, strip, what, bpm) for _ in range(TRIES))
             out.setdefault(what, []).append(next(filter(math.isfinite, tries), math.inf))
-        out.setdefault("true render", []).append(true_render_ms(page, strip))
+        out.setdefault("true render", []).append(true_render_ms(page, strip, -12.3 - k))
         undo(page)
     return {what: statistics.median(values) for what, values in out.items()}
 

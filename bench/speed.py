@@ -29,6 +29,7 @@ from demo.references import write_references
 from ersatz.core.balance.match import match_song
 from ersatz.core.draft import draft_song
 from ersatz.core.edits.strips import SetStrip
+from ersatz.core.garbage import spare_what_stays
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.survey import survey_file
@@ -37,6 +38,7 @@ RUNS = 3
 
 
 def main() -> None:
+    spare_what_stays()
     with tempfile.TemporaryDirectory() as folder:
         track = Path(sys.argv[1]) if len(sys.argv) > 1 else write_references(Path(folder))[0]
         _measure(track)
@@ -106,6 +108,7 @@ def _whole(minutes: int, parts: int) -> tuple[float, float]:
     # Compiled code of all parts is read from disk first.
     last = min(song.bars, 34)
     Mixdown(song, RenderCache()).samples(*Mixdown(song).bar_range(last - 1, last))
+    spare_what_stays()
     start = time.perf_counter()
     mixdown = Mixdown(song, RenderCache.temporary())
     mixdown.samples(0, mixdown.frames)

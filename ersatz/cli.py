@@ -12,6 +12,7 @@ from importlib import import_module
 from pathlib import Path
 
 from ersatz.core.errors import ErsatzError
+from ersatz.core.garbage import spare_what_stays
 from ersatz.core.styles import BY_NAME, ENERGIES
 
 
@@ -20,7 +21,9 @@ def main(argv: list[str] | None = None) -> int:
     line."""
     arguments = _parser().parse_args(argv)
     try:
-        import_module(f"ersatz.commands.{arguments.command}").run(arguments)
+        command = import_module(f"ersatz.commands.{arguments.command}")
+        spare_what_stays()
+        command.run(arguments)
     except ErsatzError as error:
         print(f"ersatz: {error}", file=sys.stderr)
         return 2

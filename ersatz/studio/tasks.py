@@ -5,6 +5,7 @@ import os
 from huey import crontab
 from huey.contrib.djhuey import HUEY, db_periodic_task, on_commit_task
 
+from ersatz.core.garbage import spare_what_stays
 from ersatz.site.together import CRASHED, STARTED
 from ersatz.studio import sweep
 from ersatz.studio.jobs import work
@@ -23,6 +24,7 @@ def take_up_at_start() -> None:
         run_job(job_id)
     started = os.environ.get(STARTED)
     sweep.sweep(float(started) if started else None)
+    spare_what_stays()
 
 
 @db_periodic_task(crontab(minute="*"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import soxr
 from scipy import signal
 
 from ersatz.core.balance.clashes import Clash, Measured, find_clashes
@@ -17,8 +18,8 @@ from ersatz.core.survey.document import Survey
 from ersatz.core.survey.resonances import resonances_in
 
 LOW_TONES_HZ = (32.0, 140.0)
-#: 0.74 s: tells tones of 50 Hz that lie a semitone apart.
-TONE_FRAME = 32768
+#: Low tones are read at a rate that just holds them, in frames of 0.74 s: that tells tones of 50 Hz that lie a semitone apart.
+TONE_RATE_HZ, TONE_FRAME = RATE_HZ / 64, 512
 #: A tone is this wide on both sides, and holds so much of the power there.
 TONE_WIDTH_OCTAVES, DWELLS = 1.5 / 12, 0.6
 
@@ -54,10 +55,10 @@ def clashes_in(
 def low_tone_hz(x: np.ndarray, share: float = DWELLS) -> float:
     """The strongest tone between LOW_TONES_HZ of stereo samples, to a tenth of a semitone, if it holds `share` of the power there;
     else 0. A bass line that moves dwells on none: no one pitch is in tune with all of it."""
-    mono = x.mean(axis=0)
+    mono = soxr.resample(x.mean(axis=0), RATE_HZ, TONE_RATE_HZ)
     if len(mono) < TONE_FRAME:
         mono = np.pad(mono, (0, TONE_FRAME - len(mono)))
-    hz, power = signal.welch(mono, RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
+    hz, power = signal.welch(mono, TONE_RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
     inside = (hz >= LOW_TONES_HZ[0]) & (hz <= LOW_TONES_HZ[1])
     hz, power = hz[inside], power[inside]
     best = float(hz[power.argmax()])

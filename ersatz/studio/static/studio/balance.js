@@ -248,11 +248,12 @@ function show(next) {
   for (const id of lanes.chosen) if (!next.strips.some((s) => s.id === id)) lanes.chosen.delete(id);
   mix.live.clear();
   preview.update(mix.wanted());
+  // What plays comes first, before anything is drawn; measuring renders the same bars.
+  const playing = listen();
   byId("remake-title").textContent = next.title;
   draw();
   clashes.changed();
-  // What plays comes first: measuring renders the same bars.
-  listen().then(measure);
+  playing.then(measure);
 }
 
 newEffect.append(new Option("…", ""), ...kinds.map(([kind, title]) => new Option(title, kind)));

@@ -84,13 +84,14 @@ class Layer {
     return [...this.dry, ...this.wet].some((g) => Math.abs(g) > NOTHING);
   }
 
-  /** Chunk k, once.
+  /** Chunk k, once; nothing behind the song's end.
    *  @param {number} k
    *  @returns {Promise<unknown>} */
   load(k) {
     const known = this.chunks.get(k);
     if (known) return known;
-    const { bars } = this.preview, first = k * CHUNK + 1, last = Math.min(first + CHUNK - 1, Math.max(first, bars));
+    const { bars } = this.preview, first = k * CHUNK + 1, last = Math.min(first + CHUNK - 1, bars);
+    if (first > bars) return Promise.resolve();
     const loading = fetch(`${this.address}${first}-${last}.flac`)
       .then((answer) => (answer.ok ? answer.arrayBuffer() : Promise.reject(new Error(`audio: ${answer.status}`))))
       .then((data) => this.preview.player.context.decodeAudioData(data))
