@@ -6,7 +6,6 @@ import argparse
 
 from ersatz.commands.files import progress, read_json
 from ersatz.core.audio import Audio, check_writable, write_audio
-from ersatz.core.balance.match import set_loudness
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.exchange.stems import stem_name
 from ersatz.core.mixdown.cache import RenderCache
@@ -20,6 +19,9 @@ def run(arguments: argparse.Namespace) -> None:
     song = Song.from_json(read_json(arguments.song))
     cache = RenderCache.temporary()
     if arguments.target_lufs is not None:
+        # Brings the solver and the survey along, which take half a second to import.
+        from ersatz.core.balance.match import set_loudness
+
         song = set_loudness(song, arguments.target_lufs, cache)
     mixdown = Mixdown(song, cache)
     report = progress("mixdown")

@@ -239,3 +239,25 @@ def test_sections_that_can_not_stand_side_by_side_run_in_a_row(sections):
     x = np.random.default_rng(7).standard_normal((2, 3000))
     assert filters.in_parallel(sections) is None
     np.testing.assert_allclose(filters.cascade(sections, x), signal.sosfilt(sections, x, axis=1), atol=1e-9)
+
+
+@pytest.mark.parametrize("order", [1, 2, 3, 4, 8])
+@pytest.mark.parametrize("hz", [20.0, 340.0, 9000.0, 0.45 * RATE])
+@pytest.mark.parametrize("highpass", [False, True])
+def test_a_butterworth_filter_is_the_librarys(order, hz, highpass):
+    sections = filters.butterworth(order, hz, RATE, highpass)
+    wanted = signal.butter(order, hz, "highpass" if highpass else "lowpass", fs=RATE, output="sos")
+    assert sections.shape == wanted.shape
+    at = np.geomspace(10, 22_000, 200)
+    there = signal.freqz_sos(wanted, worN=at, fs=RATE)[1]
+    np.testing.assert_allclose(filters.response(sections, at, RATE), there, rtol=1e-6, atol=1e-9)
+
+
+def test_one_side_alone_is_filtered_as_either_of_both():
+    x = np.random.default_rng(3).standard_normal(5000)
+    sections = np.concatenate([filters.butterworth(4, 900.0, RATE), filters.butterworth(1, 90.0, RATE, highpass=True)])
+    np.testing.assert_allclose(filters.cascade(sections, x), signal.sosfilt(sections, x), atol=1e-12)
+    assert np.array_equal(filters.cascade(sections, x), filters.cascade(sections, np.stack([x, 2 * x]))[0])
+    assert np.array_equal(filters.cascade(sections, x[None]), filters.cascade(sections, x)[None])
+    with pytest.raises(ValueError, match="shape"):
+        filters.cascade(sections, np.zeros((3, 100)))

@@ -9,7 +9,6 @@ from functools import lru_cache
 
 import numpy as np
 from numba import njit
-from scipy import signal
 
 from ersatz.core.dsp import filters
 
@@ -110,19 +109,16 @@ def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarra
 
 @lru_cache(maxsize=64)
 def _lowpass(hz: float, rate: float) -> np.ndarray:
-    return np.asarray(signal.butter(2, min(hz, 0.45 * rate), fs=rate, output="sos"))
+    return filters.butterworth(2, min(hz, 0.45 * rate), rate)
 
 
 def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
-    """What of (..., n) lies under `hz`, without phase: a second-order Butterworth filter there and back.
+    """What of (2, n) or (n,) lies under `hz`, without phase: a second-order Butterworth filter there and back.
 
     Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
     """
     sections = _lowpass(hz, rate)
-    if x.ndim == 2 and x.shape[0] == 2:
-        return filters.cascade(sections, filters.cascade(sections, x)[:, ::-1])[:, ::-1]
-    there = signal.sosfilt(sections, x, axis=-1)
-    return np.asarray(signal.sosfilt(sections, there[..., ::-1], axis=-1)[..., ::-1])
+    return filters.cascade(sections, filters.cascade(sections, x)[..., ::-1])[..., ::-1]
 
 
 def below_context_s(hz: float) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ersatz.core.dsp import rates, shapers
+from ersatz.core.dsp import filters, rates, shapers
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
@@ -19,8 +19,8 @@ def _saturate(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     drive, kind = s.values["drive_db"], s.choices["kind"]
     y = shapers.saturate(x * factor(drive), kind) * factor(s.values["level_db"] - drive / 2)
     if kind in ("tube", "rectified"):
-        y = eq.apply(eq.low_cut(OFFSET_CUT_HZ, where.rate, 1), y)
-    return eq.apply(eq.high_cut(s.flat("tone_hz"), where.rate, 1), y) if s.flat("tone_hz") < 19_000 else y
+        y = filters.cascade(eq.low_cut(OFFSET_CUT_HZ, where.rate, 1), y)
+    return filters.cascade(eq.high_cut(s.flat("tone_hz"), where.rate, 1), y) if s.flat("tone_hz") < 19_000 else y
 
 
 SATURATION = EffectSpec(

@@ -78,11 +78,11 @@ def alternating(step: float, feedback: float, low_cut_hz: float, high_cut_hz: fl
     pulse = np.zeros(PULSE)
     pulse[0] = 1.0
     for k in range(count):
-        pulse = eq.apply(eq.high_cut(high_cut_hz, rate, 1), pulse)
+        pulse = filters.cascade(eq.high_cut(high_cut_hz, rate, 1), pulse)
         at = round(step * (k + 1))
         sides = (NEAR, FAR) if k % 2 == 0 else (FAR, NEAR)
         out[:, at : at + PULSE] += np.array([sides]).T * pulse * feedback**k
-    return np.asarray(eq.apply(eq.low_cut(low_cut_hz, rate), out), np.float32)
+    return np.asarray(filters.cascade(eq.low_cut(low_cut_hz, rate), out), np.float32)
 
 
 @lru_cache(maxsize=8)

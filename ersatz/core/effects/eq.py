@@ -7,11 +7,9 @@ response (Simper 2013, "Linear trapezoidal state variable filters"), which stays
 from __future__ import annotations
 
 import math
-from functools import lru_cache
 
 import numpy as np
 from numba import njit
-from scipy import signal
 
 from ersatz.core.dsp import filters
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
@@ -64,18 +62,12 @@ def _angle(hz: float, q: float, rate_hz: int) -> tuple[float, float]:
 
 def low_cut(hz: float, rate_hz: int, order: int = 2) -> np.ndarray:
     """Sections of a Butterworth high-pass, shape (sections, 6)."""
-    return _butterworth("highpass", hz, rate_hz, order).copy()
+    return filters.butterworth(order, min(hz, TOP * rate_hz), rate_hz, highpass=True)
 
 
 def high_cut(hz: float, rate_hz: int, order: int = 2) -> np.ndarray:
     """Sections of a Butterworth low-pass, shape (sections, 6)."""
-    return _butterworth("lowpass", hz, rate_hz, order).copy()
-
-
-@lru_cache(maxsize=256)
-def _butterworth(kind: str, hz: float, rate_hz: int, order: int) -> np.ndarray:
-    # Designing one takes longer than running it over a short note.
-    return np.asarray(signal.butter(order, min(hz, TOP * rate_hz), kind, fs=rate_hz, output="sos"))
+    return filters.butterworth(order, min(hz, TOP * rate_hz), rate_hz)
 
 
 def band_sections(kind: str, band: EqBand, rate_hz: int) -> np.ndarray:
@@ -90,15 +82,7 @@ def band_sections(kind: str, band: EqBand, rate_hz: int) -> np.ndarray:
 
 def response_db(sections: np.ndarray, hz: np.ndarray, rate_hz: int) -> np.ndarray:
     """Magnitude response at `hz`, dB."""
-    _, h = signal.freqz_sos(sections, worN=hz, fs=rate_hz)
-    return np.asarray(20 * np.log10(np.maximum(np.abs(h), 1e-12)))
-
-
-def apply(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
-    """Filter along the last axis from silence; sections are normalised (a0 = 1)."""
-    if x.ndim == 2 and x.shape[0] == 2:
-        return filters.cascade(sections, x)
-    return np.asarray(signal.sosfilt(sections, x, axis=-1))
+    return np.asarray(20 * np.log10(np.maximum(np.abs(filters.response(sections, hz, rate_hz)), 1e-12)))
 
 
 @njit(cache=True, nogil=True)
@@ -177,7 +161,7 @@ def process(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
         else:
             still.append(band_sections(kind, EqBand(*(s.flat(f"band{k}_{v}") for v in ("hz", "db", "q"))), where.rate))
     if still:
-        y = apply(np.concatenate(still), y)
+        y = filters.cascade(np.concatenate(still), y)
     if channels == "both sides":
         return y
     mid, side = (y[0], side) if channels == "mid" else (mid, y[0])

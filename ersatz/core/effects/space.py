@@ -13,7 +13,7 @@ from functools import lru_cache
 import numpy as np
 from scipy import fft
 
-from ersatz.core.dsp import followers
+from ersatz.core.dsp import filters, followers
 from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq
@@ -80,9 +80,9 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
     ):
         noise = rng.standard_normal((2, n))
         if low:
-            noise = eq.apply(eq.low_cut(low, rate_hz), noise)
+            noise = filters.cascade(eq.low_cut(low, rate_hz), noise)
         if high:
-            noise = eq.apply(eq.high_cut(high, rate_hz), noise)
+            noise = filters.cascade(eq.high_cut(high, rate_hz), noise)
         out += noise * 10 ** (-3 * t / (reverb.decay_s * share))
     out *= np.minimum(1, t / space.build_s)
     for k, (ms, pan) in enumerate(REFLECTIONS):
@@ -91,8 +91,8 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
             out[:, at] += np.array([pan, 1 - pan]) * space.early * REFLECTION_GAIN * 0.8**k
     shift = int(reverb.pre_delay_ms / 1000 * rate_hz)
     out = np.concatenate([np.zeros((2, shift)), out[:, : n - shift]], axis=1)
-    out = eq.apply(eq.low_cut(reverb.low_cut_hz, rate_hz), out)
-    out = eq.apply(eq.high_cut(reverb.high_cut_hz, rate_hz), out)
+    out = filters.cascade(eq.low_cut(reverb.low_cut_hz, rate_hz), out)
+    out = filters.cascade(eq.high_cut(reverb.high_cut_hz, rate_hz), out)
     # What is left at -60 dB is faded out, or the tail would end with an edge.
     last = max(1, int(0.05 * n))
     out[:, -last:] *= np.linspace(1, 0, last)
@@ -102,7 +102,8 @@ def reverb_response(reverb: Reverb, rate_hz: int) -> np.ndarray:
 
 
 @lru_cache(maxsize=8)
-def _parts(reverb: Reverb, rate_hz: int) -> np.ndarray:
+def parts_of_reverb(reverb: Reverb, rate_hz: int) -> np.ndarray:
+    """Of its response, for `convolved`."""
     return parts_of(reverb_response(reverb, rate_hz))
 
 
@@ -117,7 +118,7 @@ def _reverb(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     frozen = s.choices["freeze"] != "off"
     # What is held was heard in front of the stretch, as soon as the response is all there.
     lead = min(where.lead, reverb_response(reverb, where.rate).shape[1]) if frozen else where.lead
-    wet = convolved(x, _parts(reverb, where.rate), lead)
+    wet = convolved(x, parts_of_reverb(reverb, where.rate), lead)
     if frozen:
         wet = _frozen(wet, FREEZES[s.choices["freeze"]], where)
     if s.is_moving("duck_db") or s.flat("duck_db") > 0:

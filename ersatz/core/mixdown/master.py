@@ -6,6 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ersatz.core.dsp import filters
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq, limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
@@ -95,8 +96,8 @@ def tone(x: np.ndarray, master: Master) -> np.ndarray:
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
     mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
     if master.mono_below_hz:
-        side = eq.apply(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
-    return np.ascontiguousarray(eq.apply(np.concatenate(sections), np.stack([mid + side, mid - side])), np.float32)
+        side = filters.cascade(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
+    return np.ascontiguousarray(filters.cascade(np.concatenate(sections), np.stack([mid + side, mid - side])), np.float32)
 
 
 def limited(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:

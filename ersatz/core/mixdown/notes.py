@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import signal
 
+from ersatz.core.dsp import filters
+from ersatz.core.dsp.convolution import convolved
 from ersatz.core.dsp.levels import panned
 from ersatz.core.effects import eq, space
 from ersatz.core.effects.chain import settings_of
@@ -243,8 +244,9 @@ class Notes:
 
     def _backwards(self, note: np.ndarray, length: int) -> np.ndarray:
         """A note in the song's reverb, turned round and cut to `length`: it grows and breaks off where the note would begin."""
-        wet = signal.oaconvolve(note, space.reverb_response(self._swell_space, RATE_HZ), axes=1)
-        dry = np.pad(note, ((0, 0), (0, wet.shape[1] - note.shape[1])))
+        rings = space.reverb_response(self._swell_space, RATE_HZ).shape[1]
+        dry = np.pad(note, ((0, 0), (0, rings)))
+        wet = convolved(dry, space.parts_of_reverb(self._swell_space, RATE_HZ))
         out = np.zeros((2, length))
         whole = (0.4 * dry + 0.6 * wet)[:, :length]
         out[:, : whole.shape[1]] = whole * np.linspace(1, 0, length)[: whole.shape[1]] ** 0.5
@@ -260,7 +262,7 @@ class Notes:
             sections.append(eq.high_cut(part.high_cut_hz, RATE_HZ))
         if sections:
             # Linear, and therefore done once per note, where repetition is.
-            note = eq.apply(np.concatenate(sections), note)
+            note = filters.cascade(np.concatenate(sections), note)
         if event.swell:
             note = self._backwards(note, event.length)
         return np.ascontiguousarray(note, np.float32)

@@ -13,8 +13,8 @@ from functools import cache
 from importlib import resources
 
 import numpy as np
-from scipy import signal
 
+from ersatz.core.dsp import filters
 from ersatz.core.loudness import k_weighting
 from ersatz.core.serial import from_json, to_json
 from ersatz.core.song.parts import Modulation, Sound
@@ -334,8 +334,8 @@ def sample_note(entry: LibrarySound) -> np.ndarray:
 
 
 def loudness_lufs(samples: np.ndarray) -> float:
-    """Loudness of the loudest 400 ms, as BS.1770's momentary loudness at sample steps."""
-    power = np.square(signal.sosfilt(k_weighting(RATE_HZ), samples, axis=-1)).sum(axis=0)
+    """Loudness of the loudest 400 ms of (2, n), as BS.1770's momentary loudness at sample steps."""
+    power = np.square(filters.cascade(k_weighting(RATE_HZ), samples)).sum(axis=0)
     width = int(BLOCK_S * RATE_HZ)
     total = np.cumsum(np.concatenate([np.zeros(width), power, np.zeros(width)]))
     return float(-0.691 + 10 * np.log10(max(float((total[width:] - total[:-width]).max()) / width, 1e-12)))
