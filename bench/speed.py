@@ -35,6 +35,8 @@ from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.survey import survey_file
 
 RUNS = 3
+#: Bars of a piece of audio as the player fetches it (track.js).
+CHUNK_BARS = 2
 
 
 def main() -> None:
@@ -160,7 +162,7 @@ def _after_a_change(song, part: str = "lead") -> float:
 
 
 def _change_in_a_loop(song, first: int, part: str = "bass") -> float:
-    """The first four bars of a running 8-bar loop from bar `first` on after a level was changed: what the player waits for."""
+    """The first bars of a running 8-bar loop from bar `first` on after a level was changed: what the player waits for."""
     cache = RenderCache.temporary()
     start, stop = Mixdown(song, cache).bar_range(first, first + 7)
     Mixdown(song, cache).samples(start, stop)
@@ -169,7 +171,7 @@ def _change_in_a_loop(song, first: int, part: str = "bass") -> float:
         edited = SetStrip(part, "gain_db", gain).apply(song)
         begun = time.perf_counter()
         mixdown = Mixdown(edited, cache)
-        a, b = mixdown.bar_range(first, first + 3)
+        a, b = mixdown.bar_range(first, first + CHUNK_BARS - 1)
         mixdown.samples(a, b)
         times.append(time.perf_counter() - begun)
     return statistics.median(times)
