@@ -143,6 +143,21 @@ def test_the_tabled_antiderivative_is_ln_cosh():
     np.testing.assert_allclose(table, np.logaddexp(x, -x) - np.log(2), atol=1e-9)
 
 
+def test_between_near_samples_the_hyperbolic_tangent_is_read_from_the_table():
+    x = np.concatenate([np.linspace(-14, 14, 4001), np.geomspace(1e-12, 0.1, 200), [0.0]])
+    read = np.array([shapers._tanh(v) for v in x])
+    np.testing.assert_allclose(read, np.tanh(x), atol=1e-7)
+    # What is quiet keeps its digits, and silence is silent.
+    small = np.abs(x) < 1 / 32
+    np.testing.assert_allclose(read[small], np.tanh(x[small]), rtol=1e-9)
+
+
+@pytest.mark.parametrize("kind", shapers.KINDS)
+def test_a_shaper_does_the_same_wherever_a_stretch_of_samples_begins(kind):
+    x = np.random.default_rng(9).standard_normal(3000) * np.repeat([0.0, 1e-5, 1.0], 1000)
+    np.testing.assert_array_equal(shapers.shape(x, kind)[701:], shapers.shape(x[700:], kind)[1:])
+
+
 @pytest.mark.parametrize("kind", ["low-pass 12", "high-pass 24", "low-pass 24"])
 def test_both_sides_in_step_are_each_side_alone(kind):
     rng = np.random.default_rng(8)

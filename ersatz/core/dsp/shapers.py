@@ -24,6 +24,8 @@ KINDS = ("soft", "tape", "tube", "hard", "fold", "rectified")
 #: ln cosh is read from a table of cubics, which err by less than 1e-11 and cost a fifth; beyond it is a straight line.
 TABLE_STEP, TABLE_END = 1 / 128, 12.0
 LOG_2 = float(np.log(2.0))
+#: Samples that are worked on at once.
+TILE = 1024
 
 
 def _cubics() -> np.ndarray:
@@ -89,22 +91,60 @@ def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compi
     return out
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
+def _tanh(x: float) -> float:  # pragma: no cover - compiled
+    """By its series around 0, else as the slope of the tabled antiderivative: errs by less than 1e-7, in a fifth of the time."""
+    a = abs(x)
+    if a < 1 / 32:
+        s = x * x
+        return x * (1.0 + s * (-1 / 3 + s * (2 / 15)))
+    if a >= TABLE_END:
+        return 1.0 if x > 0 else -1.0
+    place = a / TABLE_STEP
+    i = np.uint64(place)
+    t = place - i
+    row = LOG_COSH[i]
+    slope = (row[1] + t * (2.0 * row[2] + t * 3.0 * row[3])) / TABLE_STEP
+    return slope if x > 0 else -slope
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _areas(x: np.ndarray, kind: int, out: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Antiderivatives of a whole stretch: of the table in vectors. All else is made of their differences, which need all the digits,
+    also where the signal has few."""
+    if kind == 0:
+        for i in range(len(x)):
+            out[i] = _log_cosh(np.float64(x[i]))
+    elif kind == 2:
+        for i in range(len(x)):
+            out[i] = (_log_cosh(np.float64(x[i]) + TUBE_BIAS) - TUBE_OFFSET * np.float64(x[i])) / TUBE_SLOPE
+    else:
+        for i in range(len(x)):
+            out[i] = _area(kind, np.float64(x[i]))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def _shaped(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
     out = np.empty(len(x), x.dtype)
     before = np.float64(x[0])
     area_before = _area(kind, before)
-    for i in range(len(x)):
-        # Differences of areas need all the digits, also where the signal has few.
-        here = np.float64(x[i])
-        if here == 0.0 and before == 0.0:
-            # Silence: every curve passes through it.
-            out[i] = 0.0
-            continue
-        area = _area(kind, here)
-        step = here - before
-        out[i] = _curve(kind, 0.5 * (here + before)) if abs(step) < NEAR else (area - area_before) / step
-        before, area_before = here, area
+    room = np.empty(TILE)
+    for start in range(0, len(x), TILE):
+        tile = x[start : start + TILE]
+        areas = room[: len(tile)]
+        _areas(tile, kind, areas)
+        for i in range(len(tile)):
+            here = np.float64(tile[i])
+            step = here - before
+            if here == 0.0 and before == 0.0:
+                # Silence: every curve passes through it.
+                out[start + i] = 0.0
+            elif abs(step) < NEAR:
+                middle = 0.5 * (here + before)
+                out[start + i] = _tanh(middle) if kind == 0 else _curve(kind, middle)
+            else:
+                out[start + i] = (areas[i] - area_before) / step
+            before, area_before = here, areas[i]
     return out
 
 
