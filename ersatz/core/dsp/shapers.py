@@ -110,7 +110,7 @@ def _tanh(x: float) -> float:  # pragma: no cover - compiled
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _areas(x: np.ndarray, kind: int, out: np.ndarray) -> None:  # pragma: no cover - compiled
-    """Antiderivatives of a whole stretch: of the table in vectors. All else is made of their differences, which need all the digits,
+    """Antiderivatives of a whole stretch: of the table in vectors. All else is made of their differences, which need all digits,
     also where the signal has few."""
     if kind == 0:
         for i in range(len(x)):
