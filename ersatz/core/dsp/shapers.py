@@ -110,11 +110,14 @@ def _tanh(x: float) -> float:  # pragma: no cover - compiled
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _areas(x: np.ndarray, kind: int, out: np.ndarray) -> None:  # pragma: no cover - compiled
-    """Antiderivatives of a whole stretch: of the table in vectors. All else is made of their differences, which need all digits,
+    """`_area` of a whole stretch, the frequent kinds in vectors. All else is made of their differences, which need all digits,
     also where the signal has few."""
     if kind == 0:
         for i in range(len(x)):
             out[i] = _log_cosh(np.float64(x[i]))
+    elif kind == 1:
+        for i in range(len(x)):
+            out[i] = np.sqrt(1.0 + np.float64(x[i]) * np.float64(x[i]))
     elif kind == 2:
         for i in range(len(x)):
             out[i] = (_log_cosh(np.float64(x[i]) + TUBE_BIAS) - TUBE_OFFSET * np.float64(x[i])) / TUBE_SLOPE
