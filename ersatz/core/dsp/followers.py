@@ -61,14 +61,25 @@ def _mean_power(x: np.ndarray, width: int, every: int) -> np.ndarray:  # pragma:
 
 
 @njit(cache=True, nogil=True, inline="always")
+def hermite_weights(t: float) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
+    """What the samples before, at and behind a place, and the one after that, count for at a share `t` of the way between the middle
+    two, by four-point third-order Hermite interpolation (Niemitalo 2001)."""
+    return (
+        0.5 * t * (t * (2.0 - t) - 1.0),
+        1.0 + 0.5 * t * t * (3.0 * t - 5.0),
+        0.5 * t * (1.0 + t * (4.0 - 3.0 * t)),
+        0.5 * t * t * (t - 1.0),
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
 def hermite(x: np.ndarray, place: float) -> float:  # pragma: no cover - compiled
-    """A signal between its samples, by four-point third-order Hermite interpolation (Niemitalo 2001); 0 beyond its ends."""
+    """A signal between its samples, by `hermite_weights`; 0 beyond its ends."""
     j = int(np.floor(place))
     if j < 1 or j + 2 >= len(x):
         return 0.0
-    t = place - j
-    a, b, c, d = x[j - 1], x[j], x[j + 1], x[j + 2]
-    return b + 0.5 * t * (c - a + t * (2.0 * a - 5.0 * b + 4.0 * c - d + t * (3.0 * (b - c) + d - a)))
+    a, b, c, d = hermite_weights(place - j)
+    return a * x[j - 1] + b * x[j] + c * x[j + 1] + d * x[j + 2]
 
 
 @njit(cache=True, nogil=True)
