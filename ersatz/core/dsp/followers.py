@@ -62,8 +62,8 @@ def _mean_power(x: np.ndarray, width: int, every: int) -> np.ndarray:  # pragma:
 
 @njit(cache=True, nogil=True, inline="always")
 def hermite_weights(t: float) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
-    """What the samples before, at and behind a place, and the one after that, count for at a share `t` of the way between the middle
-    two, by four-point third-order Hermite interpolation (Niemitalo 2001)."""
+    """What four samples in a row count for at a share `t` of the way from the second to the third: four-point third-order Hermite
+    interpolation (Niemitalo 2001)."""
     return (
         0.5 * t * (t * (2.0 - t) - 1.0),
         1.0 + 0.5 * t * t * (3.0 * t - 5.0),

@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from ersatz.core.dsp import followers
+from ersatz.core.dsp.control import figures
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -122,16 +123,30 @@ MOST_SHAPE_DB = 18.0
 
 def _transients(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     """Attack is where a fast follower is ahead of a slow one; sustain is where a slow release lies above a fast one."""
-    n = x.shape[1]
     level = np.maximum(followers.peak_db(x), -90.0)
-    fast, slow, release, longer = (
-        followers.coefficient(t, where.rate) for t in (FAST_S, SLOW_ATTACK_S, FAST_RELEASE_S, SLOW_RELEASE_S)
-    )
-    quick = followers.decoupled(level, fast, release)
-    attack = np.maximum(quick - followers.decoupled(level, slow, release), 0.0)
-    sustain = np.maximum(followers.decoupled(level, fast, longer) - quick, 0.0)
-    gain = s.curve("attack", n) * np.minimum(attack, MOST_SHAPE_DB) + s.curve("sustain", n) * np.minimum(sustain, MOST_SHAPE_DB)
-    return np.asarray(x * factor(gain))
+    times = np.array([followers.coefficient(t, where.rate) for t in (FAST_S, SLOW_ATTACK_S, FAST_RELEASE_S, SLOW_RELEASE_S)])
+    return np.asarray(x * factor(_shape_db(level, times, figures(s.values["attack"]), figures(s.values["sustain"]))))
+
+
+@njit(cache=True, nogil=True)
+def _shape_db(
+    level_db: np.ndarray, times: np.ndarray, attack: np.ndarray, sustain: np.ndarray
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Gain, dB, of a level: three `followers.decoupled` in step. `attack`, `sustain`: one figure, or one per sample."""
+    fast, slow, release, longer = times[0], times[1], times[2], times[3]
+    moves, lasts = len(attack) > 1, len(sustain) > 1
+    out = np.empty(len(level_db))
+    held = holds_on = quick = behind = rings = level_db[0]
+    for i in range(len(level_db)):
+        level = level_db[i]
+        held = max(level, release * held + (1.0 - release) * level)
+        holds_on = max(level, longer * holds_on + (1.0 - longer) * level)
+        quick = fast * quick + (1.0 - fast) * held
+        behind = slow * behind + (1.0 - slow) * held
+        rings = fast * rings + (1.0 - fast) * holds_on
+        sooner, later = min(max(quick - behind, 0.0), MOST_SHAPE_DB), min(max(rings - quick, 0.0), MOST_SHAPE_DB)
+        out[i] = attack[i if moves else 0] * sooner + sustain[i if lasts else 0] * later
+    return out
 
 
 TRANSIENTS = EffectSpec(
