@@ -1,7 +1,7 @@
 """How many people can listen and edit at once: `./run load [--listeners N] [--editors N] [--seconds S]`.
 
 Starts the application on a home of its own, on loopback, with one long song and copies of it to edit, and lets people into it:
-listeners play on from different places, each asking for the next four bars when the ones before begin; editors change a level every
+listeners play on from different places, each asking for the next two bars when the ones before begin; editors change a level every
 few seconds, hear the eight bars that they loop, and open a page now and then. Says how many chunks came too late to be played and
 how long pages, edits and audio took. Its clients share the machine with the server.
 """
@@ -24,9 +24,9 @@ import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from bench.served import CHUNK_BARS
 from bench.song import BPM, bench_song
 
-CHUNK_BARS = 4
 CHUNK_S = CHUNK_BARS * 4 * 60 / BPM
 #: Seconds between two edits of one editor, from and to; the bars that it loops.
 EDIT_EVERY_S, LOOP_BARS = (4.0, 7.0), 8

@@ -21,6 +21,8 @@ from ersatz.core.survey.document import Survey
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync",
          "--no-first-run", "--autoplay-policy=no-user-gesture-required"]  # fmt: skip
 PORT = 8764
+#: Bars of a piece of audio as the player fetches it (track.js).
+CHUNK_BARS = 2
 
 
 @cache

@@ -24,6 +24,7 @@ import numpy as np
 import soundfile
 from scipy import fft
 
+from bench.served import CHUNK_BARS
 from bench.song import bench_song
 from demo.references import write_references
 from ersatz.core.balance.match import match_song
@@ -35,8 +36,6 @@ from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.survey import survey_file
 
 RUNS = 3
-#: Bars of a piece of audio as the player fetches it (track.js).
-CHUNK_BARS = 2
 
 
 def main() -> None:

@@ -9,6 +9,7 @@ from typing import Annotated, Literal, TypedDict
 import pytest
 
 from bench import declarations as made
+from bench.served import CHUNK_BARS
 from ersatz.core.edits import parse_edit
 from ersatz.core.errors import ErsatzError
 from ersatz.core.serial import Within
@@ -107,3 +108,7 @@ def test_limits_are_where_edits_begin_to_refuse(name, song):
     for outside in (low - 1, high + 1):
         with pytest.raises(ErsatzError):
             applied(outside)
+
+
+def test_the_benches_ask_for_audio_as_the_player_does():
+    assert f"export const CHUNK = {CHUNK_BARS};" in (SCRIPTS / "track.js").read_text()

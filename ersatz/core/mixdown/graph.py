@@ -8,7 +8,6 @@ with is therefore in its key; there is no second place to say it.
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import time
 from collections.abc import Callable, Iterable, Sequence
@@ -113,8 +112,11 @@ class Graph:
         begin(plan.ready())
         try:
             while pending:
-                with contextlib.suppress(Empty):
+                try:
                     future = finished.get(timeout=PROGRESS_S)
+                except Empty:
+                    pass
+                else:
                     future.result()
                     begin(plan.computed(pending.pop(future)))
                     done += 1
