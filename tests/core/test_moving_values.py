@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from ersatz.core.edits import parse_edit
+from ersatz.core.effects import EFFECTS
 from ersatz.core.errors import InvalidEdit
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -293,3 +294,27 @@ def test_bars_alone_equal_the_whole_with_everything_moving():
     for first, last in ((2, 2), (3, 4)):
         start, stop = whole.bar_range(first, last)
         np.testing.assert_array_equal(Mixdown(song(part)).samples(start, stop), everything[:, start:stop])
+
+
+MOVABLE = [
+    (kind, param, rest, to)
+    for kind, spec in EFFECTS.items()
+    for param in spec.params
+    if param.moves is not None and not param.name.startswith(tuple(f"band{k}" for k in range(2, 9)))
+    for rest, to in ((param.low, param.high), (param.high, param.low))
+]
+
+
+@pytest.mark.parametrize("kind, param, rest, to", MOVABLE)
+def test_a_value_that_is_drawn_level_sounds_as_if_it_rested_there(kind, param, rest, to):
+    """Also across bar lines: each bar is begun so early that what the drawn value rings for has settled."""
+    values = {"band1_hz": 60.0, "band1_db": 6.0} if kind == "eq" else {"resonance": 0.4} if kind == "sweep" else {}
+    choices = {"band1_kind": "bell"} if kind == "eq" else {}
+
+    def sounding(value, drawn=()):
+        effect = Effect(kind, {**values, param.name: value}, choices, id="e1")
+        made = song(held(midi=45, chain=(effect,), automation=drawn))
+        return Mixdown(made).before_fader("lead", 2, 4)
+
+    level = Automation("e1", param.name, (AutomationPoint(0, to), AutomationPoint(BAR, to)))
+    np.testing.assert_allclose(sounding(rest, (level,)), sounding(to), atol=1e-6)

@@ -16,7 +16,7 @@ from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.song.strips import Effect
 
-#: Id of an effect -> its automated values by name, one per sample.
+#: Id of an effect -> its automated values by name, one per sample, or their extremes.
 Moved = Callable[[str], dict[str, np.ndarray]]
 #: Part -> its signal over the stretch, shape (2, n), and the song samples of its hits.
 Sidechain = Callable[[str], tuple[np.ndarray, np.ndarray]]
@@ -30,18 +30,19 @@ def spec_of(effect: Effect) -> EffectSpec:
     return spec
 
 
-def _reaches(effect: Effect, bpm: float) -> tuple[float, float]:
+def _reaches(effect: Effect, bpm: float, extremes: Moved | None) -> tuple[float, float]:
     if not effect.on:
         return 0.0, 0.0
     spec = spec_of(effect)
-    settings = spec.settings(effect)
+    settings = spec.settings(effect, extremes(effect.id) if extremes else None)
     split = max((followers.below_context_s(hz) for hz in (effect.above_hz, effect.below_hz) if hz > 0), default=0.0)
     return spec.before_s(settings, bpm) + split, spec.after_s(settings, bpm) + split
 
 
-def reach(effects: tuple[Effect, ...], bpm: float, rate: int) -> tuple[int, int]:
-    """Samples before and after a stretch that its own depend on. The first is also how long the chain rings on."""
-    pairs = [_reaches(e, bpm) for e in effects]
+def reach(effects: tuple[Effect, ...], bpm: float, rate: int, extremes: Moved | None = None) -> tuple[int, int]:
+    """Samples before and after a stretch that its own depend on. The first is also how long the chain rings on. `extremes`: the
+    lowest and the highest figure of each value of an effect that moves."""
+    pairs = [_reaches(e, bpm, extremes) for e in effects]
     return sum(math.ceil(before * rate) for before, _ in pairs), sum(math.ceil(after * rate) for _, after in pairs)
 
 
@@ -103,13 +104,14 @@ def settings_of(effect: Effect) -> Settings:
 
 
 def run_chain(
-    x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, sidechain: Sidechain | None = None
-) -> np.ndarray:
-    """All effects in order on (2, n); gives what is left without their reach at both ends. `moved` gives an effect's automated
-    values by its id; `sidechain` another part's signal and hits."""
+    x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, sidechain: Sidechain | None = None,
+    extremes: Moved | None = None,
+) -> np.ndarray:  # fmt: skip
+    """All effects in order on (2, n); gives what is left without their `reach` at both ends. `moved` gives an effect's automated
+    values by its id, `extremes` their lowest and highest figures in the song; `sidechain` another part's signal and hits."""
     first = 0
     for effect in effects:
-        before, after = reach((effect,), where.bpm, where.rate)
+        before, after = reach((effect,), where.bpm, where.rate, extremes)
         here = replace(where, start=where.start + first, lead=before)
         if effect.sidechain and sidechain is not None and spec_of(effect).has_sidechain:
             signal, hits = sidechain(effect.sidechain)

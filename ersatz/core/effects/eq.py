@@ -181,8 +181,8 @@ def _before_s(s: Settings, bpm: float) -> float:
     for k in range(1, BANDS + 1):
         kind = s.choices[f"band{k}_kind"]
         if kind != "off":
-            q = max(_cut_qs(kind)) if "cut" in kind else s.flat(f"band{k}_q")
-            slowest = max(slowest, max(q, 0.7) / (math.pi * float(np.min(s.values[f"band{k}_hz"]))))
+            q = max(_cut_qs(kind)) if "cut" in kind else s.most(f"band{k}_q")
+            slowest = max(slowest, max(q, 0.7) / (math.pi * s.least(f"band{k}_hz")))
     return 10 * slowest
 
 

@@ -168,7 +168,7 @@ def _reverb_before(s: Settings, bpm: float) -> float:
     ringing = s.flat("decay_s") * 1.05 + s.flat("pre_delay_ms") / 1000
     if s.choices["freeze"] != "off":
         ringing += FREEZES[s.choices["freeze"]] * 60 / bpm + FREEZE_FADE_S + (FREEZE_WINDOW + 1) / 44_100
-    return ringing + (7 * (DUCK_ATTACK_S + DUCK_RELEASE_S) if float(np.max(s.values["duck_db"])) > 0 else 0.0)
+    return ringing + (7 * (DUCK_ATTACK_S + DUCK_RELEASE_S) if s.most("duck_db") > 0 else 0.0)
 
 
 REVERB = EffectSpec(

@@ -28,6 +28,14 @@ class Settings:
         """One number: of an automated value its mean."""
         return float(np.mean(self.values[name]))
 
+    def least(self, name: str) -> float:
+        """The lowest figure that a value has."""
+        return float(np.min(self.values[name]))
+
+    def most(self, name: str) -> float:
+        """The highest."""
+        return float(np.max(self.values[name]))
+
     def curve(self, name: str, n: int) -> np.ndarray:
         """A value per sample, shape (n,)."""
         return np.ascontiguousarray(np.broadcast_to(self.values[name], n), np.float64)
@@ -88,8 +96,8 @@ def timeless(settings: Settings) -> float:
 
 @dataclass(frozen=True)
 class EffectSpec:
-    """`before_s`: how far back its memory goes, which is also how long it rings on; `after_s`: how far it looks ahead.
-    `has_sidechain`: whether another part may steer it."""
+    """`before_s`: how far back its memory goes, which is also how long it rings on; `after_s`: how far it looks ahead. Both get the
+    lowest and the highest figure of a value that moves. `has_sidechain`: whether another part may steer it."""
 
     name: str
     title: str

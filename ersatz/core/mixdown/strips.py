@@ -53,7 +53,7 @@ class Strips:
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
         self._settings: dict[tuple[str, int], str] = {}
-        self._reaches: dict[int, tuple[int, int]] = {}
+        self._reaches: dict[tuple[str, int], tuple[int, int]] = {}
         self._periods: dict[int, float] = {}
         self._hits_of: dict[tuple[str, ...], np.ndarray] = {}
         self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
@@ -136,7 +136,7 @@ class Strips:
         return self._once("chain", strip, bar, lambda: self._chain(strip, chain, comes_in, bar))
 
     def _chain(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
-        before, after = self._reach(chain)
+        before, after = self._reach(strip, chain)
         bars = self._bars.around(bar, before, after)
         sources = [source(b) for b in bars]
         if all(node is None for node in sources):
@@ -168,19 +168,23 @@ class Strips:
                 return signal, self._hits(tuple(versions_of(part_id, self._song))) - shift
 
             where = Where(RATE_HZ, self._song.bpm, start, hits=self._hits(own) - shift)
-            out = run_chain(x, chain, where, moved, sidechain)
+            out = run_chain(x, chain, where, moved, sidechain, self._extremes(strip))
             return np.ascontiguousarray(out, np.float32)
 
         moved_by = [(target, fingerprint(c)) for target, c in control.items()]
-        settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), moved_by, begins)
+        settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), before, after, moved_by, begins)
         kept: Kept = "disk" if isinstance(strip, Part) else "memory"
         return Node("chain", settings, lambda: [*sources, *steered], compute, kept, strip.id)
 
-    def _reach(self, chain: Chain) -> tuple[int, int]:
-        """Samples before and after a bar that a chain hears."""
-        if id(chain) not in self._reaches:
-            self._reaches[id(chain)] = reach(chain, self._song.bpm, RATE_HZ)
-        return self._reaches[id(chain)]
+    def _reach(self, strip: Strip, chain: Chain) -> tuple[int, int]:
+        """Samples before and after a bar that a strip's chain hears."""
+        place = (strip.id, id(chain))
+        if place not in self._reaches:
+            self._reaches[place] = reach(chain, self._song.bpm, RATE_HZ, self._extremes(strip))
+        return self._reaches[place]
+
+    def _extremes(self, strip: Strip) -> Callable[[str], dict[str, np.ndarray]]:
+        return lambda effect_id: self._values.extremes(strip, effect_id)
 
     def _acting(self, strip: Strip, bar: int) -> Chain:
         """The chain with those effects off that are automated to a blend of 0 all around a bar: they pass their input as it is, and
@@ -195,7 +199,7 @@ class Strips:
         blends = {a.device: a for a in strip.automation if a.param == "blend"}
         if not blends:
             return chain
-        before, after = self._reach(chain)
+        before, after = self._reach(strip, chain)
         ticks = self._song.grid.ticks_per_bar
         per_sample = ticks / self._bars.length(bar)
         first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample

@@ -71,6 +71,19 @@ class Values:
         """Those that move a device, with the strip that each lies in and by how much."""
         return [found for (owner, of, _), row in self._moved.items() if (owner, of) == (_base(strip), device) for found in row]
 
+    def extremes(self, strip: Strip, device: str) -> dict[str, np.ndarray]:
+        """The lowest and the highest figure of a device's values that don't stand still, shape (2,): of a drawn one those of its
+        points, of a modulated one the ends of its range."""
+        out = {}
+        for param in self.moves(strip, device):
+            curve, value = strip.curve(device, param), value_of(strip, device, param)
+            if curve is not None and not self.is_modulated(strip, device, param):
+                heights = [p.value for p in curve.points]
+                out[param] = np.array([min(heights), max(heights)])
+            elif value is not None:
+                out[param] = np.array([value.param.low, value.param.high])
+        return out
+
     def control(self, strip: Strip, device: str, param: str, bar: int, before: int, n: int) -> np.ndarray:
         """The value every CONTROL samples of a stretch of `n` that begins `before` samples in front of 0-based `bar`, behind its
         line where that is negative."""
