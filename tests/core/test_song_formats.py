@@ -3,6 +3,8 @@
 songs/earlier.json.gz holds documents of the formats 1 to 3 (the demo songs, the bench song, twenty made by chance with effects
 everywhere) and what the engine of their time made of some of their bars, as sketches: inner products with rows of random signs. The
 mean square of a difference of sketches is the energy of the difference of the sounds (Johnson & Lindenstrauss 1984).
+
+"Random 6" draws an EQ, which stepped at bar lines then, by -84 dB of the song: its sketches are of the engine that mended that.
 """
 
 import copy

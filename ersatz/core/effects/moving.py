@@ -18,8 +18,6 @@ BEATS = {"1/16": 0.25, "1/8 triplet": 1 / 3, "1/8": 0.5, "1/8 dotted": 0.75, "1/
          "4 bars": 16.0, "8 bars": 32.0}  # fmt: skip
 RATE = Choice("rate", ("Hz", *BEATS), "Hz", "Rate")
 MODULATED_MS = 25.0
-#: After so many time constants a filter has fallen by 120 dB; one that rings longer is cut off.
-TIME_CONSTANTS, LONGEST_RING_S = 14.0, 2.0
 SMOOTH_MS = 3.0
 
 
@@ -182,19 +180,11 @@ def _sweep(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     return filters.filtered(s.choices["kind"], x.astype(np.float64), cutoff, resonance, where.rate, vowel)
 
 
-def _sweep_before(s: Settings, bpm: float) -> float:
-    """As long as it rings at its lowest: so many time constants Q / (pi hz). Combs and formants ring by themselves."""
-    if s.choices["kind"] in ("comb", "vowel", "all-pass chain"):
-        return 1.0
-    q = float(filters.q_of(s.most("resonance"))) * filters.FOURTH_ORDER_Q[1] / filters.BUTTERWORTH_Q
-    return min(LONGEST_RING_S, TIME_CONSTANTS * q / (np.pi * s.least("cutoff_hz")))
-
-
 SWEEP = EffectSpec(
     "sweep", "Filter sweep",
     (Param("cutoff_hz", "Hz", 20, 20_000, 1000, "Cutoff", "log", moves="octaves"),
      Param("resonance", "", 0, 1, 0.094, "Resonance", moves=""), Param("vowel", "", 0, 4, 0, "Vowel, a to u", moves="")),
-    _sweep, (Choice("kind", filters.KINDS[1:], "low-pass 24", "Kind"),), _sweep_before,
+    _sweep, (Choice("kind", filters.KINDS[1:], "low-pass 24", "Kind"),), lambda s, bpm: 1.0,
 )  # fmt: skip
 
 
