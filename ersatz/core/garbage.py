@@ -11,5 +11,4 @@ import gc
 
 def spare_what_stays() -> None:
     """Leaves all objects that there are now out of every search to come. For the start of a process, once all is imported."""
-    gc.collect()
     gc.freeze()

@@ -11,6 +11,8 @@ Conventions: signals are (n,); cutoff in Hz and resonance in 0..1 per sample; no
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numba import njit
 
@@ -403,18 +405,21 @@ def _side_by_side(x: np.ndarray, gain: float, rows: np.ndarray) -> np.ndarray:  
     return out
 
 
+def butterworth_qs(order: int) -> list[float]:
+    """Qs of a Butterworth filter's second-order sections, rising: the prototype's poles lie evenly on a half circle (Oppenheim &
+    Schafer, Discrete-Time Signal Processing, section 7.2)."""
+    return [1 / (2 * math.sin(math.pi * (2 * k + 1) / (2 * order))) for k in reversed(range(order // 2))]
+
+
 def butterworth(order: int, hz: float, rate: float, highpass: bool = False) -> np.ndarray:
     """Sections of a Butterworth filter by the bilinear transform, its corner where it is asked for, shape (sections, 6). A library
-    designs the same; importing that takes longer than all else that a command does before it begins.
-
-    The poles of the prototype lie evenly on a half circle (Oppenheim & Schafer, Discrete-Time Signal Processing, section 7.2)."""
+    designs the same; importing that takes longer than all else that a command does before it begins."""
     k = np.tan(np.pi * hz / rate)
     zeros = -1.0 if highpass else 1.0
     rows = []
-    for pair in range(order // 2):
-        damping = 2 * np.sin(np.pi * (2 * pair + 1) / (2 * order))
-        a0, gain = 1 + damping * k + k * k, 1.0 if highpass else k * k
-        rows.append(np.array([gain, 2 * zeros * gain, gain, a0, 2 * (k * k - 1), 1 - damping * k + k * k]) / a0)
+    for q in butterworth_qs(order):
+        a0, gain = 1 + k / q + k * k, 1.0 if highpass else k * k
+        rows.append(np.array([gain, 2 * zeros * gain, gain, a0, 2 * (k * k - 1), 1 - k / q + k * k]) / a0)
     if order % 2:
         gain = 1.0 if highpass else k
         rows.append(np.array([gain, zeros * gain, 0.0, 1 + k, k - 1, 0.0]) / (1 + k))

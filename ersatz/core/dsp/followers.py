@@ -5,8 +5,6 @@ Conventions: one channel is (n,); levels are dB; time constants are seconds to 6
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 import numpy as np
 from numba import njit
 
@@ -20,6 +18,18 @@ def coefficient(seconds: float, rate: float) -> float:
     return float(np.exp(-1 / (seconds * rate))) if seconds > 0 else 0.0
 
 
+@njit(cache=True, nogil=True, inline="always")
+def released(held: float, level: float, release: float) -> float:  # pragma: no cover - compiled
+    """A level that rises at once and falls by a one-pole smoother, one step on."""
+    return max(level, release * held + (1.0 - release) * level)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def smoothed(smooth: float, level: float, attack: float) -> float:  # pragma: no cover - compiled
+    """A one-pole smoother, one step on."""
+    return attack * smooth + (1.0 - attack) * level
+
+
 @njit(cache=True, nogil=True)
 def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray:  # pragma: no cover - compiled
     """Smooth decoupled peak follower (Giannoulis, Massberg & Reiss 2012, equation 17): release first, then attack."""
@@ -27,8 +37,8 @@ def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray
     held = level_db[0]
     smooth = level_db[0]
     for i in range(len(level_db)):
-        held = max(level_db[i], release * held + (1.0 - release) * level_db[i])
-        smooth = attack * smooth + (1.0 - attack) * held
+        held = released(held, level_db[i], release)
+        smooth = smoothed(smooth, held, attack)
         out[i] = smooth
     return out
 
@@ -73,13 +83,25 @@ def hermite_weights(t: float) -> tuple[float, float, float, float]:  # pragma: n
 
 
 @njit(cache=True, nogil=True, inline="always")
+def hermite_both(left: np.ndarray, right: np.ndarray, place: float) -> tuple[float, float]:  # pragma: no cover - compiled
+    """Both sides between their samples, by `hermite_weights`; 0 beyond their ends."""
+    j = int(np.floor(place))
+    if j < 1 or j + 2 >= len(left):
+        return 0.0, 0.0
+    wa, wb, wc, wd = hermite_weights(place - j)
+    # Unsigned: an index that can't be negative isn't looked at twice.
+    b, one = np.uint64(j), np.uint64(1)
+    a, c, d = b - one, b + one, b + one + one
+    return (
+        wa * left[a] + wb * left[b] + wc * left[c] + wd * left[d],
+        wa * right[a] + wb * right[b] + wc * right[c] + wd * right[d],
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
 def hermite(x: np.ndarray, place: float) -> float:  # pragma: no cover - compiled
     """A signal between its samples, by `hermite_weights`; 0 beyond its ends."""
-    j = int(np.floor(place))
-    if j < 1 or j + 2 >= len(x):
-        return 0.0
-    a, b, c, d = hermite_weights(place - j)
-    return a * x[j - 1] + b * x[j] + c * x[j + 1] + d * x[j + 2]
+    return hermite_both(x, x, place)[0]
 
 
 @njit(cache=True, nogil=True)
@@ -118,17 +140,12 @@ def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarra
     return out
 
 
-@lru_cache(maxsize=64)
-def _lowpass(hz: float, rate: float) -> np.ndarray:
-    return filters.butterworth(2, min(hz, 0.45 * rate), rate)
-
-
 def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
     """What of (2, n) or (n,) lies under `hz`, without phase: a second-order Butterworth filter there and back.
 
     Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
     """
-    sections = _lowpass(hz, rate)
+    sections = filters.butterworth(2, min(hz, 0.45 * rate), rate)
     return filters.cascade(sections, filters.cascade(sections, x)[..., ::-1])[..., ::-1]
 
 

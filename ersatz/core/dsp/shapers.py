@@ -39,16 +39,21 @@ def _cubics() -> np.ndarray:
 LOG_COSH = _cubics()
 
 
+@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
+def _cubic(a: float) -> tuple[np.ndarray, float]:  # pragma: no cover - compiled
+    """The cubic of the table that a place of 0..TABLE_END falls on, and how far along it, 0..1."""
+    place = a / TABLE_STEP
+    # Unsigned: an index that can't be negative isn't looked at twice.
+    i = np.uint64(place)
+    return LOG_COSH[i], place - i
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _log_cosh(x: float) -> float:  # pragma: no cover - compiled
     a = abs(x)
     if a >= TABLE_END:
         return a - LOG_2
-    place = a / TABLE_STEP
-    # Unsigned: an index that can't be negative isn't looked at twice.
-    i = np.uint64(place)
-    t = place - i
-    row = LOG_COSH[i]
+    row, t = _cubic(a)
     return row[0] + t * (row[1] + t * (row[2] + t * row[3]))
 
 
@@ -67,7 +72,7 @@ def _curve(kind: int, x: float) -> float:  # pragma: no cover - compiled
     return x if x >= 0 else -0.25 * x
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
 def _area(kind: int, x: float) -> float:  # pragma: no cover - compiled
     """Antiderivative of the curve."""
     if kind == 0:
@@ -100,10 +105,7 @@ def _tanh(x: float) -> float:  # pragma: no cover - compiled
         return x * (1.0 + s * (-1 / 3 + s * (2 / 15)))
     if a >= TABLE_END:
         return 1.0 if x > 0 else -1.0
-    place = a / TABLE_STEP
-    i = np.uint64(place)
-    t = place - i
-    row = LOG_COSH[i]
+    row, t = _cubic(a)
     slope = (row[1] + t * (2.0 * row[2] + t * 3.0 * row[3])) / TABLE_STEP
     return slope if x > 0 else -slope
 
@@ -112,15 +114,16 @@ def _tanh(x: float) -> float:  # pragma: no cover - compiled
 def _areas(x: np.ndarray, kind: int, out: np.ndarray) -> None:  # pragma: no cover - compiled
     """`_area` of a whole stretch, the frequent kinds in vectors. All else is made of their differences, which need all digits,
     also where the signal has few."""
+    # A loop for each, in which nothing is asked.
     if kind == 0:
         for i in range(len(x)):
-            out[i] = _log_cosh(np.float64(x[i]))
+            out[i] = _area(0, np.float64(x[i]))
     elif kind == 1:
         for i in range(len(x)):
-            out[i] = np.sqrt(1.0 + np.float64(x[i]) * np.float64(x[i]))
+            out[i] = _area(1, np.float64(x[i]))
     elif kind == 2:
         for i in range(len(x)):
-            out[i] = (_log_cosh(np.float64(x[i]) + TUBE_BIAS) - TUBE_OFFSET * np.float64(x[i])) / TUBE_SLOPE
+            out[i] = _area(2, np.float64(x[i]))
     else:
         for i in range(len(x)):
             out[i] = _area(kind, np.float64(x[i]))

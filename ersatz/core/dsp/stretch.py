@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from scipy import fft
 
-from ersatz.core.dsp.followers import hermite
+from ersatz.core.dsp.followers import hermite_both
 
 WINDOW = 2048
 HOP = WINDOW // 4
@@ -152,8 +152,9 @@ def _grained(
             at = starts[g] + i
             if 0 <= at < out.shape[1]:
                 weight = 0.5 - 0.5 * np.cos(2.0 * np.pi * (i + 0.5) / size)
-                out[0, at] += weight * hermite(left, places[g] + i * pitch)
-                out[1, at] += weight * hermite(right, places[g] + i * pitch)
+                on_left, on_right = hermite_both(left, right, places[g] + i * pitch)
+                out[0, at] += weight * on_left
+                out[1, at] += weight * on_right
 
 
 def grains(x: np.ndarray, length: int, pitch: float, size: int, overlap: int, spray: float, rng: np.random.Generator) -> np.ndarray:

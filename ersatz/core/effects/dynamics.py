@@ -138,12 +138,11 @@ def _shape_db(
     out = np.empty(len(level_db))
     held = holds_on = quick = behind = rings = level_db[0]
     for i in range(len(level_db)):
-        level = level_db[i]
-        held = max(level, release * held + (1.0 - release) * level)
-        holds_on = max(level, longer * holds_on + (1.0 - longer) * level)
-        quick = fast * quick + (1.0 - fast) * held
-        behind = slow * behind + (1.0 - slow) * held
-        rings = fast * rings + (1.0 - fast) * holds_on
+        held = followers.released(held, level_db[i], release)
+        holds_on = followers.released(holds_on, level_db[i], longer)
+        quick = followers.smoothed(quick, held, fast)
+        behind = followers.smoothed(behind, held, slow)
+        rings = followers.smoothed(rings, holds_on, fast)
         sooner, later = min(max(quick - behind, 0.0), MOST_SHAPE_DB), min(max(rings - quick, 0.0), MOST_SHAPE_DB)
         out[i] = attack[i if moves else 0] * sooner + sustain[i if lasts else 0] * later
     return out

@@ -130,8 +130,7 @@ def _moving_band(
 
 def _cut_qs(kind: str) -> list[float]:
     """Qs of a Butterworth cut's sections."""
-    order = int(kind.split()[-1]) // 6
-    return [1 / (2 * math.cos(math.pi * (2 * k + 1) / (2 * order))) for k in range(order // 2)]
+    return filters.butterworth_qs(int(kind.split()[-1]) // 6)
 
 
 def _moved(x: np.ndarray, kind: str, s: Settings, k: int, rate: int) -> np.ndarray:

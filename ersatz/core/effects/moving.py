@@ -43,8 +43,6 @@ def _drifting(
     The sine is a turning pointer: one multiplication per sample."""
     out = np.zeros(x.shape)
     left, right = x[0], x[1]
-    # Unsigned: an index that can't be negative isn't looked at twice.
-    one = np.uint64(1)
     turn_c, turn_s = np.cos(2.0 * np.pi * step), np.sin(2.0 * np.pi * step)
     for v in range(voices):
         at = 2.0 * np.pi * (phase + v / voices)
@@ -52,13 +50,9 @@ def _drifting(
         side = -width if v % 2 else width
         for i in range(x.shape[1]):
             place = i - max(base + depth[i] * (0.5 + 0.5 * sine), 1.0)
-            j = int(np.floor(place))
-            if j >= 1 and j + 2 < x.shape[1]:
-                wa, wb, wc, wd = followers.hermite_weights(place - j)
-                b = np.uint64(j)
-                a, c, d = b - one, b + one, b + one + one
-                out[0, i] += (1.0 + side) * (wa * left[a] + wb * left[b] + wc * left[c] + wd * left[d])
-                out[1, i] += (1.0 - side) * (wa * right[a] + wb * right[b] + wc * right[c] + wd * right[d])
+            on_left, on_right = followers.hermite_both(left, right, place)
+            out[0, i] += (1.0 + side) * on_left
+            out[1, i] += (1.0 - side) * on_right
             cosine, sine = cosine * turn_c - sine * turn_s, sine * turn_c + cosine * turn_s
     return out
 
