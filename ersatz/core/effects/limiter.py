@@ -13,6 +13,7 @@ from math import comb
 import numpy as np
 from numba import njit
 
+from ersatz.core.dsp.shapers import tanh
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.loudness import interpolator
 from ersatz.core.params import Param
@@ -35,68 +36,112 @@ MARGIN_DB = 0.22
 
 # Sums may be added in any order: a fixed one for a given machine, and four times as fast.
 _REORDERED = {"reassoc", "contract"}
+#: Samples that are looked at together: inner loops run along them, in vectors.
+TILE = 64
+
+
+def mirrored(taps: np.ndarray) -> np.ndarray:
+    """An interpolator by what its rows share, shape (phases - 1, half the taps): the row of the middle, which weighs a sample in
+    front and the one as far behind alike, then for each pair of rows that mirror each other what weighs the sum of the two and what
+    weighs their difference. Half the products of the rows themselves."""
+    half, middle = taps.shape[1] // 2, len(taps) // 2
+    rows = [taps[middle, :half]]
+    for row in taps[:middle]:
+        rows += [0.5 * (row + row[::-1])[:half], 0.5 * (row - row[::-1])[:half]]
+    return np.array(rows)
+
+
+@njit(cache=True, nogil=True, fastmath=_REORDERED)
+def _between(x: np.ndarray, taps: np.ndarray, sums: np.ndarray, many: int) -> None:  # pragma: no cover - compiled
+    """The weighed sums of `mirrored` taps for points behind `many` samples, into `sums`. x[0] is the first sample that the first
+    point hears. Two taps a round, so that sums are fetched and put back half as often."""
+    half = taps.shape[1]
+    last = 2 * half - 1
+    s0, s1, s2, s3, s4, s5, s6 = sums[0], sums[1], sums[2], sums[3], sums[4], sums[5], sums[6]
+    sums[:] = 0
+    for k in range(0, half, 2):
+        a0, a1, a2, a3, a4, a5, a6 = taps[0, k], taps[1, k], taps[2, k], taps[3, k], taps[4, k], taps[5, k], taps[6, k]
+        m = k + 1
+        b0, b1, b2, b3, b4, b5, b6 = taps[0, m], taps[1, m], taps[2, m], taps[3, m], taps[4, m], taps[5, m], taps[6, m]
+        front, behind, front_next, behind_next = x[k:], x[last - k :], x[m:], x[last - m :]
+        for i in range(many):
+            e, o = front[i] + behind[i], front[i] - behind[i]
+            f, g = front_next[i] + behind_next[i], front_next[i] - behind_next[i]
+            s0[i] += a0 * e + b0 * f
+            s1[i] += a1 * e + b1 * f
+            s2[i] += a2 * o + b2 * g
+            s3[i] += a3 * e + b3 * f
+            s4[i] += a4 * o + b4 * g
+            s5[i] += a5 * e + b5 * f
+            s6[i] += a6 * o + b6 * g
 
 
 @njit(cache=True, nogil=True, fastmath=_REORDERED)
 def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  # pragma: no cover - compiled
-    """Largest magnitude around each sample, interpolated points included where it matters, shape (n,). `padded` has half a filter
-    of silence on both sides."""
-    half = taps.shape[1] // 2
+    """Largest magnitude around each sample, interpolated points included where it matters, float64, shape (n,). `padded`, float32,
+    has half a filter of silence on both sides; `taps` are `mirrored` ones, float32."""
+    half = taps.shape[1]
     n = padded.shape[1] - 2 * half
     out = np.zeros(n)
+    highest, sums = np.zeros(TILE), np.zeros((7, TILE), np.float32)
     for c in range(padded.shape[0]):
-        x = padded[c]
-        for i in range(n):
-            a = abs(x[i + half])
-            if a > out[i]:
-                out[i] = a
-            if i + 1 < n and (a > floor or abs(x[i + half + 1]) > floor):
-                for p in range(taps.shape[0]):
-                    total = 0.0
-                    for k in range(taps.shape[1]):
-                        total += taps[p, k] * x[i + k + 1]
-                    total = abs(total)
-                    if total > out[i]:
-                        out[i] = total
-                    if total > out[i + 1]:
-                        out[i + 1] = total
+        for start in range(0, n, TILE):
+            many = min(TILE, n - start)
+            x = padded[c, start + half : start + half + many + 1]
+            loud = abs(x[many]) > floor
+            for i in range(many):
+                a = abs(x[i])
+                out[start + i] = max(out[start + i], a)
+                loud |= a > floor
+            if not loud:
+                continue
+            _between(padded[c, start + 1 : start + many + 2 * half], taps, sums, many)
+            for i in range(many):
+                # Two rows that mirror each other are the sum and the difference of the same two: the larger one, that of both.
+                pair = max(abs(sums[1, i]) + abs(sums[2, i]), abs(sums[3, i]) + abs(sums[4, i]))
+                highest[i] = max(abs(sums[0, i]), pair, abs(sums[5, i]) + abs(sums[6, i]))
+            for i in range(min(many, n - 1 - start)):
+                if abs(x[i]) > floor or abs(x[i + 1]) > floor:
+                    out[start + i] = max(out[start + i], highest[i])
+                    out[start + i + 1] = max(out[start + i + 1], highest[i])
     return out
 
 
-#: Samples that are looked at together, and on how many before and behind what opens above 19 kHz depends.
-TILE, EDGE_REACH = 64, len(EDGE_TAPS) - 1
+#: On how many samples before and behind what opens above 19 kHz depends.
+EDGE_REACH = len(EDGE_TAPS) - 1
 
 
 @njit(cache=True, nogil=True, fastmath=_REORDERED)
 def _needed(padded: np.ndarray, peaks: np.ndarray, taps: np.ndarray, ceiling: float) -> np.ndarray:  # pragma: no cover - compiled
-    """Gain at which each sample stays under the ceiling, at most 1, shape (n,). `padded` has EDGE_REACH samples of silence on both
-    sides. What the high-pass lets through is no louder than the loudest sample that it hears: where that can't pass the ceiling,
-    nothing is worked out."""
+    """Gain at which each sample stays under the ceiling, at most 1, float64, shape (n,). `padded` has EDGE_REACH samples of silence
+    on both sides. What the high-pass lets through is no louder than the loudest sample that it hears: where that can't pass the
+    ceiling, nothing is worked out."""
     n, half = len(peaks), (len(taps) - 1) // 2
     out = np.ones(n)
-    room = np.zeros((3, TILE + 2 * half))
+    heard, edge, highest = np.zeros((3, TILE + 2 * half), padded.dtype)
     for start in range(0, n, TILE):
         many = min(TILE, n - start)
-        loudest = 0.0
+        loud = False
         for i in range(max(0, start - EDGE_REACH), min(n, start + many + EDGE_REACH)):
-            loudest = max(loudest, peaks[i])
-        if loudest * (1.0 + EDGE_SHARE) <= ceiling:
+            loud |= peaks[i] * (1.0 + EDGE_SHARE) > ceiling
+        if not loud:
             continue
-        heard, edge, highest = room[0, : many + 2 * half], room[1, : many + 2 * half], room[2, :many]
-        edge[:] = 0.0
-        highest[:] = 0.0
         # Outer loops over taps, so that the inner ones run in vectors. From `half` samples before the tile to as many behind it.
+        wide = many + 2 * half
+        edge[:] = 0
         for c in range(padded.shape[0]):
-            heard[:] = 0.0
-            for k in range(len(taps)):
-                at, tap = start + k + EDGE_REACH - 2 * half, taps[k]
-                piece = padded[c, at : at + len(heard)]
-                for i in range(len(heard)):
-                    heard[i] += tap * piece[i]
-            for i in range(len(heard)):
+            x = padded[c, start + EDGE_REACH - 2 * half :]
+            for i in range(wide):
+                heard[i] = taps[half] * x[i + half]
+            for k in range(half):
+                tap, front, behind = taps[k], x[k:], x[2 * half - k :]
+                for i in range(wide):
+                    heard[i] += tap * (front[i] + behind[i])
+            for i in range(wide):
                 edge[i] = max(edge[i], abs(heard[i]))
+        highest[:] = 0
         for k in range(2 * half + 1):
-            piece = edge[k : k + many]
+            piece = edge[k:]
             for i in range(many):
                 highest[i] = max(highest[i], piece[i])
         for i in range(many):
@@ -104,7 +149,11 @@ def _needed(padded: np.ndarray, peaks: np.ndarray, taps: np.ndarray, ceiling: fl
     return out
 
 
-@njit(cache=True, nogil=True)
+#: The limiter's gain is summed afresh so often, so that rounding can't depend on where a piece began.
+SUMMED_AFRESH = 64
+
+
+@njit(cache=True, nogil=True, fastmath=_REORDERED)
 def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: no cover - compiled
     """Never above `need`: falls over the look-ahead, climbs back by 1 / release per sample, shape (n,)."""
     n = len(need)
@@ -112,34 +161,34 @@ def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: 
     slope = 1.0 / release
     last = 1.0
     for i in range(n):
-        last = min(need[i], last + slope, 1.0)
+        last = min(need[i], min(last + slope, 1.0))
         climb[i] = last
-    # Lowest of the next `ahead` samples, by a monotone queue.
-    low = np.ones(n)
-    queue = np.zeros(n, np.int64)
-    head, tail, j = 0, 0, 0
+    # Lowest of the next `ahead` samples: of blocks as long, from a sample to the end of its block and from the begin of the next
+    # one on (van Herk 1992).
+    low, begun = np.ones(n), np.ones(n)
+    for first in range(0, n, ahead):
+        stop = min(first + ahead, n)
+        least = 1.0
+        for i in range(first, stop):
+            least = min(least, climb[i])
+            begun[i] = least
+        least = 1.0
+        for i in range(stop - 1, first - 1, -1):
+            least = min(least, climb[i])
+            low[i] = least
     for i in range(n):
-        while j < n and j < i + ahead:
-            while tail > head and climb[queue[tail - 1]] >= climb[j]:
-                tail -= 1
-            queue[tail] = j
-            tail += 1
-            j += 1
-        while queue[head] < i:
-            head += 1
-        low[i] = climb[queue[head]]
-    # Average of the last `ahead`, summed afresh every 64 samples so that rounding can't depend on where a piece began.
+        low[i] = min(low[i], begun[min(i + ahead - 1, n - 1)])
+    # Average of the last `ahead`, of fewer at the begin.
     out = np.ones(n)
     total = 0.0
-    for i in range(n):
-        if i % 64 == 0 or i < ahead:
-            total = 0.0
-            count = 0
-            for k in range(max(0, i - ahead + 1), i + 1):
-                total += low[k]
-                count += 1
-            out[i] = total / count
-        else:
+    for i in range(min(ahead, n)):
+        total += low[i]
+        out[i] = total / (i + 1)
+    for start in range(ahead, n, SUMMED_AFRESH):
+        total = 0.0
+        for k in range(start - ahead, start):
+            total += low[k]
+        for i in range(start, min(start + SUMMED_AFRESH, n)):
             total += low[i] - low[i - ahead]
             out[i] = total / ahead
     return out
@@ -149,36 +198,62 @@ def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: 
 CLIP_TAPS = 16
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, inline="always")
 def _bend(x: float, knee: float) -> float:  # pragma: no cover - compiled
     """What the clipper takes away from `x`: 0 up to the knee, then towards 1.2 by tanh."""
     a = abs(x)
     if a <= knee:
         return 0.0
     room = 1.2 - knee
-    bent = knee + room * np.tanh((a - knee) / room)
+    bent = knee + room * tanh((a - knee) / room)
     return (bent - a) if x > 0 else (a - bent)
 
 
 @njit(cache=True, nogil=True, fastmath=_REORDERED)
 def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # pragma: no cover - compiled
-    """`padded` has a filter of silence on both sides, and so has the result."""
+    """`padded` has a filter of silence on both sides, and so has the result. What is bent halfway between samples first, then the
+    half-band decimator: half of a sample's own change and the shares of the points around it. `taps` mirror themselves."""
     width = len(taps)
     half = width // 2
+    n = padded.shape[1] - 2 * width
     out = padded.copy()
+    changes = np.zeros(padded.shape[1], padded.dtype)
+    bends = np.zeros(n // TILE + 3, np.bool_)
+    sums = np.zeros(TILE, padded.dtype)
     for c in range(padded.shape[0]):
         x, y = padded[c], out[c]
-        for i in range(width, len(x) - width):
-            # The half-band decimator: half of this sample's own change and the shares of the points between.
-            y[i] += 0.5 * _bend(x[i], knee)
-            if max(abs(x[i]), abs(x[i + 1])) > 0.8 * knee:
-                total = 0.0
-                for k in range(width):
-                    total += taps[k] * x[i + k - half + 1]
-                change = 0.5 * _bend(total, knee)
-                if change != 0.0:
-                    for k in range(width):
-                        y[i + k - half + 1] += change * taps[k]
+        changes[:] = 0
+        bends[:] = False
+        for tile in range((n + TILE - 1) // TILE):
+            start = width + tile * TILE
+            many = min(TILE, width + n - start)
+            loud = abs(x[start + many]) > 0.8 * knee
+            for i in range(start, start + many):
+                loud |= abs(x[i]) > 0.8 * knee
+            if not loud:
+                continue
+            sums[:] = 0
+            for k in range(half):
+                tap, front, behind = taps[k], x[start + k - half + 1 :], x[start + half - k :]
+                for i in range(many):
+                    sums[i] += tap * (front[i] + behind[i])
+            for i in range(start, start + many):
+                a = abs(x[i])
+                if a > knee:
+                    y[i] += 0.5 * _bend(x[i], knee)
+                if abs(sums[i - start]) > knee and max(a, abs(x[i + 1])) > 0.8 * knee:
+                    changes[i] = 0.5 * _bend(sums[i - start], knee)
+                    bends[tile + 1] = True
+        for tile in range((n + TILE - 1) // TILE):
+            if not (bends[tile] or bends[tile + 1] or bends[tile + 2]):
+                continue
+            start = width + tile * TILE
+            many = min(TILE, width + n - start)
+            for k in range(half):
+                tap, front, behind = taps[k], changes[start + k - half :], changes[start + half - 1 - k :]
+                piece = y[start:]
+                for i in range(many):
+                    piece[i] += tap * (front[i] + behind[i])
     return out
 
 
@@ -190,21 +265,32 @@ def _clip_taps() -> np.ndarray:
 
 
 def soft_clip(x: np.ndarray) -> np.ndarray:
-    """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n).
+    """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n), float32 or
+    float64 as `x` is.
 
     Only what the clipper takes away passes through the decimator, so what stays under the knee is left untouched."""
-    padded = np.pad(np.asarray(x, np.float64), ((0, 0), (CLIP_TAPS, CLIP_TAPS)))
-    return np.asarray(_clip(padded, _clip_taps(), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
+    return np.asarray(_clip(_padded(x, CLIP_TAPS), _clip_taps().astype(x.dtype), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
+
+
+def _padded(x: np.ndarray, by: int, dtype: type | np.dtype | None = None) -> np.ndarray:
+    """With so many silent samples on both sides."""
+    out: np.ndarray = np.zeros((len(x), x.shape[1] + 2 * by), dtype or x.dtype)
+    out[:, by:-by] = x
+    return out
+
+
+@cache
+def _peak_taps() -> np.ndarray:
+    return mirrored(interpolator(PEAK_HALF_TAPS, PEAK_PHASES)).astype(np.float32)
 
 
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
-    """Limited copy, shape (2, n). The first and last CONTEXT samples are only right if silence surrounds `x`."""
+    """Limited copy, shape (2, n), float32 or float64 as `x` is. The first and last CONTEXT samples are only right if silence
+    surrounds `x`."""
     ceiling = 10 ** ((ceiling_dbtp - MARGIN_DB) / 20)
-    taps = interpolator(PEAK_HALF_TAPS, PEAK_PHASES)
-    half = taps.shape[1] // 2
-    peaks = _peaks(np.pad(np.asarray(x, np.float64), ((0, 0), (half, half))), taps, ceiling * 0.65)
-    need = _needed(np.pad(np.asarray(x, np.float64), ((0, 0), (EDGE_REACH, EDGE_REACH))), peaks, EDGE_TAPS, ceiling)
-    return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE))
+    peaks = _peaks(_padded(x, PEAK_HALF_TAPS, np.float32), _peak_taps(), ceiling * 0.65)
+    need = _needed(_padded(x, EDGE_REACH), peaks, EDGE_TAPS.astype(x.dtype), ceiling)
+    return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE).astype(x.dtype))
 
 
 def _limit(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
