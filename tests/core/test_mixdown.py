@@ -194,10 +194,23 @@ def test_the_reverb_decays_in_its_time(decay_s):
 
 def test_echoes_stand_on_the_grid():
     step = 3 * 60 / 120 / 4 * RATE_HZ
-    response = echo.alternating(step, 0.5, 20, 18_000, RATE_HZ)
+    impulse = np.zeros((2, 4 * RATE_HZ))
+    impulse[:, 0] = 1.0
+    response = echo.alternating(impulse, step, 0.5, 20, 18_000, RATE_HZ)
     for k in (1, 2, 3):
         near = np.abs(response[:, int(k * step) - 30 : int(k * step) + 30]).max(axis=0)
         assert abs(int(near.argmax()) - 30) <= 2
+        left, right = np.abs(response[:, int(k * step) - 30 : int(k * step) + 30]).max(axis=1)
+        assert left / right == pytest.approx(echo.NEAR / echo.FAR if k % 2 else echo.FAR / echo.NEAR)
+
+
+def test_echoes_sound_the_same_wherever_a_stretch_begins():
+    x = np.random.default_rng(5).standard_normal((2, 3 * RATE_HZ))
+    settings = 0.11 * RATE_HZ, 0.6, 40, 5000, RATE_HZ
+    whole = echo.alternating(x, *settings)
+    rings = 2 * RATE_HZ
+    piece = echo.alternating(x[:, -rings - 20_000 :], *settings, lead=rings)
+    np.testing.assert_allclose(piece[:, rings:], whole[:, -20_000:], atol=1e-4)
 
 
 # A sampler without a sample is silent.

@@ -3,14 +3,11 @@ micro-widening."""
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 import numpy as np
 from numba import njit
 
 from ersatz.core.dsp import filters
 from ersatz.core.dsp.control import figures
-from ersatz.core.dsp.convolution import convolved, parts_of
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -20,9 +17,9 @@ BEATS = {"1/32": 0.125, "1/16 triplet": 1 / 6, "1/16": 0.25, "1/8 triplet": 1 / 
          "1/8 dotted": 0.75, "1/4": 1.0, "1/4 dotted": 1.5, "1/2": 2.0, "1 bar": 4.0}  # fmt: skip
 ALTERNATING = "alternating"
 MODES = ("straight", "ping-pong", ALTERNATING, "micro-widening")
-#: Alternating echoes: how loud on the near and on the far side, the level under which they are left out, how many at the most, and
-#: the samples that one is filtered over.
-NEAR, FAR, FLOOR, MOST_ECHOES, PULSE = 0.8, 0.35, 10 ** (-54 / 20), 24, 2048
+#: Alternating echoes: how loud on the near and on the far side, the level under which they are left out, how many at the most; the
+#: samples that the last one rings on for, and those after which a low cut has forgotten what came before.
+NEAR, FAR, FLOOR, MOST_ECHOES, PULSE, SETTLES = 0.8, 0.35, 10 ** (-54 / 20), 24, 2048, 16_384
 #: Echoes under this level are forgotten.
 SILENT_DB = -70.0
 LONGEST_S = 24.0
@@ -69,25 +66,54 @@ def _count(feedback: float) -> int:
     return max(1, min(MOST_ECHOES, 1 + int(np.log(FLOOR) / np.log(max(min(feedback, 0.8), 1e-3)))))
 
 
-@lru_cache(maxsize=24)
-def alternating(step: float, feedback: float, low_cut_hz: float, high_cut_hz: float, rate: int) -> np.ndarray:
-    """Impulse response of echoes every `step` samples that lean to the left and to the right in turn, the first at full level, each
-    darker than the one before; shape (2, n)."""
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _leaning(
+    x: np.ndarray, places: np.ndarray, gains: np.ndarray, first: int, b0: float, b1: float, a1: float
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Echoes of x, shape (2, n), `places` samples late and rising, each through a first-order section more than the one before, at
+    `gains` of shape (echoes, sides). From sample `first` on, zeros before. Block by block, so that all echoes find theirs in the
+    processor's own memory."""
+    n, count = x.shape[1], len(places)
+    out = np.zeros(x.shape)
+    block = np.zeros((2, filters.FORGET_EVERY))
+    left, right = block[0], block[1]
+    states = np.zeros((count, 4))
+    for start in range(0, n - places[0], filters.FORGET_EVERY):
+        many = min(filters.FORGET_EVERY, n - start)
+        for i in range(many):
+            left[i], right[i] = x[0, start + i], x[1, start + i]
+        for k in range(count):
+            begin, end = max(0, first - start - places[k]), min(many, n - start - places[k])
+            if end <= 0:
+                break
+            heard, heard_right, y, z = states[k, 0], states[k, 1], states[k, 2], states[k, 3]
+            for i in range(many):
+                u, v = left[i], right[i]
+                y = b0 * u + b1 * heard - a1 * y
+                z = b0 * v + b1 * heard_right - a1 * z
+                heard, heard_right = u, v
+                left[i], right[i] = y, z
+            states[k, 0], states[k, 1], states[k, 2], states[k, 3] = heard, heard_right, filters.kept(y), filters.kept(z)
+            at, near, far = start + places[k], gains[k, 0], gains[k, 1]
+            for i in range(begin, end):
+                out[0, at + i] += near * left[i]
+                out[1, at + i] += far * right[i]
+    return out
+
+
+def alternating(
+    x: np.ndarray, step: float, feedback: float, low_cut_hz: float, high_cut_hz: float, rate: int, lead: int = 0
+) -> np.ndarray:
+    """Echoes every `step` samples that lean to the left and to the right in turn, the first at full level, each darker than the one
+    before; without the sound itself, shape (2, n) as `x`. The first `lead` samples of what comes out may be anything."""
     count = _count(feedback)
-    out = np.zeros((2, int(step * (count + 1)) + PULSE))
-    pulse = np.zeros(PULSE)
-    pulse[0] = 1.0
-    for k in range(count):
-        pulse = filters.cascade(eq.high_cut(high_cut_hz, rate, 1), pulse)
-        at = round(step * (k + 1))
-        sides = (NEAR, FAR) if k % 2 == 0 else (FAR, NEAR)
-        out[:, at : at + PULSE] += np.array([sides]).T * pulse * feedback**k
-    return np.asarray(filters.cascade(eq.low_cut(low_cut_hz, rate), out), np.float32)
-
-
-@lru_cache(maxsize=8)
-def _parts(*echoes: float) -> np.ndarray:
-    return parts_of(alternating(*echoes))
+    places = np.array([round(step * (k + 1)) for k in range(count)])
+    gains = np.array([(NEAR, FAR) if k % 2 == 0 else (FAR, NEAR) for k in range(count)]) * feedback ** np.arange(count)[:, None]
+    b0, b1, _, _, a1, _ = eq.high_cut(high_cut_hz, rate, 1)[0]
+    first = max(0, lead - SETTLES)
+    out = _leaning(x, places, gains, first, b0, b1, a1)
+    out[:, first:] = filters.cascade(eq.low_cut(low_cut_hz, rate), np.ascontiguousarray(out[:, first:]))
+    return out
 
 
 def step_samples(s: Settings, bpm: float, rate: float) -> int:
@@ -110,8 +136,8 @@ def _delay(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
         return out
     if s.choices["mode"] == ALTERNATING:
         step, feedback = _step(s, where.bpm, where.rate), min(s.flat("feedback"), 0.8)
-        echoes = (step, feedback, s.flat("low_cut_hz"), s.flat("high_cut_hz"), where.rate)
-        return _mixed(x, convolved(x, _parts(*echoes), where.lead), s)
+        cuts = s.flat("low_cut_hz"), s.flat("high_cut_hz")
+        return _mixed(x, alternating(x, step, feedback, *cuts, where.rate, where.lead), s)
     step = step_samples(s, where.bpm, where.rate)
     low = float(np.exp(-2 * np.pi * s.flat("low_cut_hz") / where.rate))
     high = float(np.exp(-2 * np.pi * min(s.flat("high_cut_hz"), 0.45 * where.rate) / where.rate))
