@@ -1,9 +1,10 @@
 """Levels, master EQ, ducking and loudness, solved against the reference by rendering and measuring.
 
-Method: (1) levels and EQ of the parts in every section (solver.py). (2) What is left over in all sections alike goes into bells of
-the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra); room (room.py) and width follow. (3) Phrase
+Method: (1) levels and EQ of the parts in every section (solver.py). (2) Room (room.py). What is then left over in all sections
+alike goes into bells of the master EQ, limited in range and in slope (Ma, Reiss & Black 2013 on target spectra); width. (3) Phrase
 levels follow the reference's loudness. (4) Ducking is corrected by what it does to the sustained parts (pumping.py). (5) The
-master's gain by a model of clipper and limiter (gain.py).
+master's gain by a model of clipper and limiter (gain.py). All but room and ducking is judged by half of the song's bars
+(excerpt.py).
 """
 
 from __future__ import annotations
@@ -18,11 +19,13 @@ from scipy.optimize import brentq, lsq_linear
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
-from ersatz.core.balance.lanes import measured_bars, spread_bars
+from ersatz.core.balance.excerpt import Excerpt, excerpt_of, stretches, whole
+from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.solver import SILENT, inside, measure_powers, solve_strips
+from ersatz.core.dsp.levels import factor
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import compared_first, counterparts
@@ -39,8 +42,8 @@ from ersatz.core.threads import one_thread_of_algebra
 #: Bells two thirds of an octave apart with a Q that makes their sum smooth.
 BELL_HZ = tuple(round(36.0 * 2 ** (k * 2 / 3), 1) for k in range(14))
 BELL_Q = 1.9
-#: So many bars of each section say what is left over; a band's share of it, dB, so that one that no bell fills moves nothing.
-MASTER_BARS, MOST_OFF_DB, MASTER_EMPTY_DB = 16, 6.0, 55.0
+#: No band says more of what is left over than this, dB, so that one that no bell fills moves nothing.
+MOST_OFF_DB, MASTER_EMPTY_DB = 6.0, 55.0
 #: Of what is left over in the main section, the rest that of all others.
 MAIN_SHARE = 0.65
 #: What the master may do of what the strips can't, and the level of a phrase, dB.
@@ -55,6 +58,8 @@ MOST_STRETCH = 2.0
 REGISTERS = 0.1
 #: A depth that is as near as this is left, dB, and a release, as a share.
 NEARLY_DB, NEARLY = 0.2, 0.06
+#: So many last bars of a section tell how much room there is.
+ROOM_BARS = DROP_BARS
 #: The ducking is measured and corrected at most so often.
 MOST_TURNS = 4
 
@@ -110,37 +115,60 @@ def balance_song(
 
     if compared is None:
         # Nothing but loudness is left to compare.
-        mixed = _mixed(render(song), at("loudness", 0.25, 0.6))
+        mixed = _mixed(render(song), at("loudness", 0.25, 0.6), whole(song))
         return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.6, 1.0)))
     mine, main = compared
-    song = _solve_eq(song, survey, main, render, at("master EQ", 0.25, 0.35))
-    first, last = measured_bars(song, mine)
-    song = solve_room(song, survey, render(song), first, last, main, locked, at("sends", 0.35, 0.4))
-    mixed = _mixed(render(song), at("width", 0.4, 0.5))
+    song = solve_room(song, survey, render(song), *measured_bars(song, mine, ROOM_BARS), main, locked, at("sends", 0.25, 0.35))
+    mixed = _mixed(render(song), at("master EQ", 0.35, 0.6))
+    song = _solve_eq(song, survey, main, mixed)
     # Room widens: it stands first.
     song = _solve_width(song, survey, mixed)
-    song = _section_levels(song, survey, compared, mixed, at("section levels", 0.5, 0.65))
-    song = _solve_ducking(song, survey, mine, render, at("ducking", 0.65, 0.75))
-    mixed = _mixed(render(song), at("master EQ", 0.75, 0.85))
+    song = _section_levels(song, survey, compared, mixed, at("section levels", 0.6, 0.7))
+    ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.7, 0.75))
+    if ducked is not song:
+        mixed, song = _mixed(render(ducked), at("master EQ", 0.75, 0.85)), ducked
+    else:
+        mixed = mixed.with_levels_of(song)
     song, passed = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
     return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0), passed))
 
 
 @dataclass(frozen=True)
 class Mixed:
-    """What comes into the master all through a song, shape (2, frames): whatever the master does is tried on it."""
+    """What comes into the master in the bars that stand for a song, one after the other, shape (2, n): whatever the master does is
+    tried on it."""
 
     mixdown: Mixdown
+    excerpt: Excerpt
     samples: np.ndarray
 
-    def between(self, first: int, last: int) -> np.ndarray:
-        """1-based bars first..last."""
-        start, stop = self.mixdown.bar_range(first, last)
-        return self.samples[:, start:stop]
+    def part_of(self, x: np.ndarray, first: int, last: int) -> np.ndarray:
+        """1-based bars first..last, which are among the excerpt's, of its samples behind whatever was tried."""
+        starts, bars = self.excerpt.starts(self.mixdown.bars), self.mixdown.bars
+        return x[:, starts[first - 1] : starts[last - 1] + bars.length(last - 1)]
+
+    def energies(self, x: np.ndarray) -> np.ndarray:
+        """Of all steps of the song (step_energy), of the excerpt's samples behind whatever was tried."""
+        return step_energy(x, RATE_HZ)[self._steps()]
+
+    def peaks_db(self, x: np.ndarray) -> np.ndarray:
+        """Highest peaks of all steps of the song."""
+        return gain.peaks_db(x, RATE_HZ)[self._steps()]
+
+    def _steps(self) -> np.ndarray:
+        return self.excerpt.steps(self.mixdown.bars)
+
+    def with_levels_of(self, song: Song) -> Mixed:
+        """The same mix where nothing but the levels of phrases has changed, without rendering it again."""
+        was, now = (np.array([s.level_db(k) for s in each.sections for k in range(s.bars)]) for each in (self.mixdown.song, song))
+        moves = (now - was)[list(self.excerpt.bars)]
+        gains = np.repeat(factor(moves), self.excerpt.lengths(self.mixdown.bars)).astype(np.float32)
+        return replace(self, mixdown=self.mixdown.varied(song), samples=self.samples * gains)
 
 
-def _mixed(mixdown: Mixdown, step: Step) -> Mixed:
-    return Mixed(mixdown, mixdown.mix(0, mixdown.frames, step))
+def _mixed(mixdown: Mixdown, step: Step, excerpt: Excerpt | None = None) -> Mixed:
+    heard = excerpt or excerpt_of(mixdown.song)
+    return Mixed(mixdown, heard, mixdown.mix_of(heard.bars, step))
 
 
 def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:
@@ -157,7 +185,8 @@ def _target_lufs(song: Song, survey: Survey) -> float:
 
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
     """The song with the master gain that brings the whole mix to `target_lufs`."""
-    return _solve_loudness(song, target_lufs, _mixed(Mixdown(song, cache or RenderCache.temporary()), _quietly), _quietly)
+    mixdown = Mixdown(song, cache or RenderCache.temporary())
+    return _solve_loudness(song, target_lufs, _mixed(mixdown, _quietly, whole(song)), _quietly)
 
 
 def _bells_for(residual_db: np.ndarray) -> np.ndarray:
@@ -177,16 +206,15 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int], np.ndarray], step: Step) -> np.ndarray:
+def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int], np.ndarray]) -> np.ndarray:
     """Reference less remake per band, the overall difference taken out, of what is `heard` in a stretch of 1-based bars: MAIN_SHARE
     of the main section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
     theirs = counterparts(song, survey)
     found: dict[int, np.ndarray] = {}
     for place, (_, section) in enumerate(song.placed()):
-        step((place + 1) / len(song.sections))
         if section.id not in theirs:
             continue
-        power = np.mean([bands.band_power(heard(*span), RATE_HZ) for span in spread_bars(song, place, MASTER_BARS)], axis=0)
+        power = np.mean([bands.band_power(heard(*span), RATE_HZ) for span in stretches(song, place)], axis=0)
         if power.sum() <= SILENT:
             continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
@@ -200,13 +228,11 @@ def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int],
     return np.asarray(MAIN_SHARE * own + (1 - MAIN_SHARE) * others)
 
 
-def _solve_eq(song: Song, survey: Survey, main: int, render: Render, step: Step) -> Song:
-    mixdown = render(song)
-
+def _solve_eq(song: Song, survey: Survey, main: int, mixed: Mixed) -> Song:
     def heard(first: int, last: int) -> np.ndarray:
-        return mixdown.mix(*mixdown.bar_range(first, last))
+        return mixed.part_of(mixed.samples, first, last)
 
-    return _with_bells(song, _bells_for(_residual(song, survey, main, heard, step)))
+    return _with_bells(song, _bells_for(_residual(song, survey, main, heard)))
 
 
 def _solve_width(song: Song, survey: Survey, mixed: Mixed) -> Song:
@@ -244,9 +270,12 @@ def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) ->
     else:
         toned = mixdown.toned(mixed.samples, master, step)
         finished = mixdown.limited(toned, master, step)
-        passed = gain.Pass(*_in_front(toned, master), master.gain_db, step_energy(finished, RATE_HZ))
-        heard = Mixed(mixdown, finished).between
-    return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, heard, step))), passed
+        passed = gain.Pass(*_in_front(mixed, toned, master), master.gain_db, mixed.energies(finished))
+
+        def heard(first: int, last: int) -> np.ndarray:
+            return mixed.part_of(finished, first, last)
+
+    return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, heard))), passed
 
 
 def _bells(song: Song) -> np.ndarray:
@@ -258,10 +287,10 @@ def _is_more_than_levels(master: Master) -> bool:
     return bool(master.chain or master.automation or master.modulators or master.duck)
 
 
-def _in_front(toned: np.ndarray, master: Master) -> tuple[np.ndarray, np.ndarray]:
-    """Energies and highest peaks, dB, of the steps of a mix in front of the master's fader, as gain.py takes them."""
+def _in_front(mixed: Mixed, toned: np.ndarray, master: Master) -> tuple[np.ndarray, np.ndarray]:
+    """Energies and highest peaks, dB, of the song's steps in front of the master's fader, as gain.py takes them."""
     gain_in_db = master.gain_in_db
-    return step_energy(toned, RATE_HZ) * 10 ** (gain_in_db / 10), gain.peaks_db(toned, RATE_HZ) + gain_in_db
+    return mixed.energies(toned) * 10 ** (gain_in_db / 10), mixed.peaks_db(toned) + gain_in_db
 
 
 def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed, step: Step) -> Song:
@@ -270,7 +299,7 @@ def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed
     mine, main = compared
     song = _roughly_loud(song, survey, compared, mixed)
     toned = mixed.mixdown.toned(mixed.samples, song.master, step)
-    steps = step_energy(mixed.mixdown.limited(toned, song.master, step), RATE_HZ)
+    steps = mixed.energies(mixed.mixdown.limited(toned, song.master, step))
     moves, step_s = np.zeros(len(steps)), STEP_S * np.arange(len(steps))
     own_t = 3.0 + np.arange(max(1, len(steps) - 29)) * 0.1
     own = 10 * np.log10(np.convolve(steps, np.ones(30) / 30, "valid")[: len(own_t)] + 1e-12) - 0.691
@@ -300,7 +329,7 @@ def _section_levels(song: Song, survey: Survey, compared: tuple[int, int], mixed
             levels.append(round(float(np.clip(was + move, MIN_SECTION_DB, MAX_SECTION_DB)), 2))
             moves[(step_s >= song.grid.seconds_of_bar(a)) & (step_s < song.grid.seconds_of_bar(b))] = levels[-1] - was
         sections.append(replace(section, levels_db=tuple(levels)))
-    energies, peaks = _in_front(toned, song.master)
+    energies, peaks = _in_front(mixed, toned, song.master)
     passed = gain.Pass(energies, peaks, song.master.gain_db, steps)
     fader = gain.predicted_gain(passed, energies * 10 ** (moves / 10), peaks + moves, _target_lufs(song, survey))
     return _with_master_fader(replace(song, sections=tuple(sections)), fader)
@@ -317,7 +346,8 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
 def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed) -> Song:
     """Master gain from the unmastered loudness of the section that is compared first: near enough to judge sections by."""
     mine, main = compared
-    own = integrated_lufs(step_energy(mixed.between(*measured_bars(song, mine, most=32)), RATE_HZ))
+    heard = [mixed.part_of(mixed.samples, *span) for span in stretches(song, mine)]
+    own = integrated_lufs(step_energy(np.concatenate(heard, axis=1), RATE_HZ))
     return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 
 
@@ -325,11 +355,11 @@ def _solve_loudness(song: Song, target_lufs: float, mixed: Mixed, step: Step, pa
     """The fader of the master at which the whole mix is as loud. `passed`: of a mix much like it, to begin near."""
     master, mixdown = song.master, mixed.mixdown
     toned = mixdown.toned(mixed.samples, master, step)
-    front = _in_front(toned, master)
+    front = _in_front(mixed, toned, master)
     start_db = gain.predicted_gain(passed, *front, target_lufs) if passed else master.gain_db
 
     def through(gain_db: float) -> np.ndarray:
-        return step_energy(mixdown.limited(toned, replace(master, gain_db=gain_db), step), RATE_HZ)
+        return mixed.energies(mixdown.limited(toned, replace(master, gain_db=gain_db), step))
 
     return _with_master_fader(song, gain.solved_gain(*front, target_lufs, start_db, through))
 

@@ -19,6 +19,7 @@ from scipy.optimize import least_squares
 from ersatz.core import bands
 from ersatz.core.balance.clashes import BURIED_DB, CUT_HZ, needless_lows
 from ersatz.core.balance.distance import Audible, Distance
+from ersatz.core.balance.excerpt import stretches
 from ersatz.core.balance.lanes import spread_bars
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
@@ -57,12 +58,10 @@ STILL_DB = 1e-4
 THROUGH, CLEARLY_DB, LOUDEST_DB = 3.0, 2.0, 20.0
 #: The main section counts so much against any other.
 MAIN_WEIGHT = 1.5
-#: Steps of the solver, at most.
-MOST_TRIED = 80
+#: Steps of the solver, at most, and the share of what is off that one has to take away for another.
+MOST_TRIED, ENOUGH = 80, 1e-5
 #: Bands so far under the loudest are empty, a little further down than what is heard, and count so much.
 EMPTY_DB, EMPTY_WEIGHT = 48.0, 0.15
-#: So many bars stand for a section.
-BARS = 8
 #: A part this far under the mix in all bands isn't judged.
 SILENT = 1e-11
 
@@ -119,10 +118,10 @@ def _with_low_cuts(song: Song, powers: Powers, locked: frozenset[str]) -> Song:
 
 def measure_powers(
     song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, step: Step = lambda fraction: None,
-    bars: int = BARS,
+    bars: int | None = None,
 ) -> Powers | None:  # fmt: skip
-    """Of the sections that the reference has (places in the plan; all of them if left out), `bars` of each; None where nothing
-    sounds."""
+    """Of the sections that the reference has (places in the plan; all of them if left out), in `bars` of each, if left out in those
+    that stand for it (excerpt.py); None where nothing sounds."""
     theirs = counterparts(song, survey)
     placed = list(song.placed())
     chosen = [k for k in (range(len(placed)) if sections is None else sections) if placed[k][1].id in theirs]
@@ -130,7 +129,7 @@ def measure_powers(
     rest = np.zeros((len(chosen), bands.BANDS))
     strips = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
     for n, k in enumerate(chosen):
-        found = _measured(mixdown, strips, spread_bars(song, k, bars), song.master)
+        found = _measured(mixdown, strips, stretches(song, k) if bars is None else spread_bars(song, k, bars), song.master)
         parts[:, n], rest[n] = found[: len(song.parts)], found[len(song.parts) :].sum(axis=0)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
@@ -160,7 +159,9 @@ def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:
     """Of a strip, shape (2, n), behind the master's low cut and mono lows, per third octave, shape (BANDS,). In the spectrum, which
     filters at rest multiply: there is one for every part and section."""
     both, sides = _passed(master.low_cut_hz, master.mono_below_hz)
-    mid, side = (bands.power_spectrum((x[0] + sign * x[1]) * np.float32(0.5)) for sign in (1, -1))
+    mid = bands.power_spectrum((x[0] + x[1]) * np.float32(0.5))
+    # Much is mono.
+    side = bands.power_spectrum((x[0] - x[1]) * np.float32(0.5)) if np.any(x[0] != x[1]) else np.zeros_like(mid)
     return np.asarray(bands.band_weights(bands.FRAME // 2 + 1, RATE_HZ) @ (2 * both * (mid + sides * side)))
 
 
@@ -214,7 +215,11 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     )
     low, high = np.where(may, np.minimum(low, -STILL_DB), -STILL_DB), np.where(may, np.maximum(high, STILL_DB), STILL_DB)
     as_it_is = np.zeros(distance.size)
-    found = least_squares(distance.residuals, as_it_is, distance.jacobian, bounds=(low, high), loss="soft_l1", max_nfev=MOST_TRIED)
+    # Steps by an iterative solver: the same place in a quarter of the time that decompositions take.
+    found = least_squares(
+        distance.residuals, as_it_is, distance.jacobian, bounds=(low, high), loss="soft_l1", ftol=ENOUGH, tr_solver="lsmr",
+        max_nfev=MOST_TRIED,
+    )  # fmt: skip
     was, now = (np.abs(distance.residuals(x)[: distance.of_targets]).mean() for x in (as_it_is, found.x))
     # What was solved already isn't moved on and on for next to nothing.
     return Solved(*distance.split(np.where(may, found.x, 0.0) if was - now >= LEAST_GAINED_DB else as_it_is))

@@ -72,16 +72,15 @@ class Mixdown:
 
     # Ranges -------------------------------------------------------------------------------------------------------
 
-    def _joined(self, source: Source, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
-        """Samples start..stop-1 of what has a node for each bar, shape (2, n), rendered by WORKERS threads. What `progress` raises
-        stops it."""
-        first = next(b for b in range(self.blocks + 1) if self.bars.edge(b + 1) > start)
-        last = next(b for b in range(first, self.blocks + 1) if self.bars.edge(b + 1) >= stop)
+    def _rendered(
+        self, source: Source, bars: Sequence[int], progress: Progress = _unreported
+    ) -> Iterator[tuple[int, np.ndarray | None]]:
+        """0-based bars, rising, of what has a node for each, with their samples, None for silence; rendered by WORKERS threads.
+        What `progress` raises stops it."""
         together = max(LEAST_BARS, min(SPAN_BARS, SPAN_NODES // max(1, len(self.song.parts))))
-        spans = [range(b, min(b + together, last + 1)) for b in range(first, last + 1, together)]
-        out = np.zeros((2, stop - start), np.float32)
+        spans = [bars[k : k + together] for k in range(0, len(bars), together)]
 
-        def planned(span: range) -> tuple[list[Node | None], Plan]:
+        def planned(span: Sequence[int]) -> tuple[list[Node | None], Plan]:
             nodes = [source(bar) for bar in span]
             return nodes, self._graph.plan(nodes)
 
@@ -94,12 +93,20 @@ class Mixdown:
                     coming = planner.submit(planned, spans[k + 1])
                 self._graph.carry_out(plan, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
                 for bar, node in zip(span, nodes):
-                    if node is not None:
-                        a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)
-                        inside = slice(a - self.bars.edge(bar), b - self.bars.edge(bar))
-                        out[:, a - start : b - start] = self._graph.samples(node)[:, inside]
+                    yield bar, None if node is None else self._graph.samples(node)
                 self._forget()
                 progress((k + 1) / len(spans))
+
+    def _joined(self, source: Source, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
+        """Samples start..stop-1 of what has a node for each bar, shape (2, n)."""
+        first = next(b for b in range(self.blocks + 1) if self.bars.edge(b + 1) > start)
+        last = next(b for b in range(first, self.blocks + 1) if self.bars.edge(b + 1) >= stop)
+        out = np.zeros((2, stop - start), np.float32)
+        for bar, samples in self._rendered(source, range(first, last + 1), progress):
+            if samples is not None:
+                a, b = max(self.bars.edge(bar), start), min(self.bars.edge(bar + 1), stop)
+                inside = slice(a - self.bars.edge(bar), b - self.bars.edge(bar))
+                out[:, a - start : b - start] = samples[:, inside]
         return out
 
     def _forget(self) -> None:
@@ -113,7 +120,19 @@ class Mixdown:
 
     def mix(self, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
         """Samples start..stop-1 of what comes into the master, at the level of its phrases, (2, n)."""
-        return self._joined(lambda bar: self._master.levelled(self._master.mix(bar), bar), start, stop, progress)
+        return self._joined(self._mixed, start, stop, progress)
+
+    def _mixed(self, bar: int) -> Node | None:
+        return self._master.levelled(self._master.mix(bar), bar)
+
+    def mix_of(self, bars: Sequence[int], progress: Progress = _unreported) -> np.ndarray:
+        """`mix` of 0-based bars, rising, one after the other, (2, n)."""
+        edges = np.cumsum([0, *(self.bars.length(bar) for bar in bars)])
+        out = np.zeros((2, edges[-1]), np.float32)
+        for k, (_, samples) in enumerate(self._rendered(self._mixed, bars, progress)):
+            if samples is not None:
+                out[:, edges[k] : edges[k + 1]] = samples
+        return out
 
     def solo(self, strip: Strip, start: int, stop: int) -> np.ndarray:
         """One strip as it leaves its fader, at the level of its phrases, (2, n)."""
@@ -257,29 +276,26 @@ class Mixdown:
     # Masters ------------------------------------------------------------------------------------------------------
 
     def toned(self, mix: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
-        """A mix of the whole song through another master's width and EQ, for trying masters on one mix; shape (2, frames)."""
-        return self._by_bars(mix, CONTEXT, 0, lambda x: tone(x, master)[:, CONTEXT:], progress)
+        """A mix through another master's width and EQ, for trying masters on one mix; shape (2, n)."""
+        return self._in_blocks(mix, CONTEXT, 0, lambda x: tone(x, master)[:, CONTEXT:], progress)
 
     def limited(self, toned: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
         """That behind the master's fader, clipper and limiter: what `samples` gives of a master without a chain, but for the level
         of phrases, which is in the mix already and changes before the EQ instead of behind it."""
-        return self._by_bars(toned, limiter.CONTEXT, limiter.CONTEXT, lambda x: finish(x, master), progress)
+        return self._in_blocks(toned, limiter.CONTEXT, limiter.CONTEXT, lambda x: finish(x, master), progress)
 
-    def _by_bars(
+    def _in_blocks(
         self, x: np.ndarray, before: int, after: int, process: Callable[[np.ndarray], np.ndarray], progress: Progress
     ) -> np.ndarray:
-        """A process over the whole song, bar by bar on WORKERS threads, each with so much in front and behind."""
-        padded = np.pad(x, ((0, 0), (before, after)))
+        """A process over a mix, a bar's length at a time on WORKERS threads, each with so much in front and behind."""
+        padded, n, length = np.pad(x, ((0, 0), (before, after))), x.shape[1], self.bars.length(0)
         with ThreadPoolExecutor(WORKERS) as pool:
-            under_way = [
-                pool.submit(process, padded[:, self.bars.edge(bar) : self.bars.edge(bar + 1) + before + after])
-                for bar in range(self.blocks)
-            ]
+            under_way = [pool.submit(process, padded[:, at : min(at + length, n) + before + after]) for at in range(0, n, length)]
             pieces = []
             try:
-                for bar, future in enumerate(under_way):
+                for k, future in enumerate(under_way):
                     pieces.append(future.result())
-                    progress(bar / self.blocks)
+                    progress(k / len(under_way))
             finally:
                 for future in under_way:
                     future.cancel()
