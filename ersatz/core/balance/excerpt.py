@@ -7,13 +7,17 @@ and its phrases to 0.2 dB in the mean.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ersatz.core.balance.gain import peaks_db
 from ersatz.core.balance.lanes import spread_bars
-from ersatz.core.loudness import STEP_S
+from ersatz.core.dsp.levels import factor
+from ersatz.core.loudness import STEP_S, step_energy
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import Song
 
 #: Of so many bars one is listened to.
@@ -52,7 +56,7 @@ class Excerpt:
             # Those that begin in the bar.
             first, stop = (-(-bars.edge(b) // step) for b in (bar, bar + 1))
             inside = np.arange(first, stop) * step - bars.edge(bar)
-            found.append((starts[heard] + np.minimum(inside, bars.length(heard) - 1)) // step)
+            found.append(np.rint((starts[heard] + np.minimum(inside, bars.length(heard) - 1)) / step).astype(int))
         return np.minimum(np.concatenate(found), count - 1)
 
 
@@ -70,3 +74,42 @@ def excerpt_of(song: Song) -> Excerpt:
 def whole(song: Song) -> Excerpt:
     """All bars of a song, each for itself."""
     return Excerpt(tuple(range(song.bars)), tuple(range(song.bars)))
+
+
+@dataclass(frozen=True)
+class Mixed:
+    """What comes into the master in the bars that stand for a song, one after the other, shape (2, n): whatever the master does is
+    tried on it."""
+
+    mixdown: Mixdown
+    excerpt: Excerpt
+    samples: np.ndarray
+
+    def part_of(self, x: np.ndarray, first: int, last: int) -> np.ndarray:
+        """1-based bars first..last, which are among the excerpt's, of its samples behind whatever was tried."""
+        starts, bars = self.excerpt.starts(self.mixdown.bars), self.mixdown.bars
+        return x[:, starts[first - 1] : starts[last - 1] + bars.length(last - 1)]
+
+    def energies(self, x: np.ndarray) -> np.ndarray:
+        """Of all steps of the song (step_energy), of the excerpt's samples behind whatever was tried."""
+        return step_energy(x, RATE_HZ)[self._steps()]
+
+    def peaks_db(self, x: np.ndarray) -> np.ndarray:
+        """Highest peaks of all steps of the song."""
+        return peaks_db(x, RATE_HZ)[self._steps()]
+
+    def _steps(self) -> np.ndarray:
+        return self.excerpt.steps(self.mixdown.bars)
+
+    def with_levels_of(self, song: Song) -> Mixed:
+        """The same mix where nothing but the levels of phrases has changed, without rendering it again."""
+        was, now = (np.array([s.level_db(k) for s in each.sections for k in range(s.bars)]) for each in (self.mixdown.song, song))
+        moves = (now - was)[list(self.excerpt.bars)]
+        gains = np.repeat(factor(moves), self.excerpt.lengths(self.mixdown.bars)).astype(np.float32)
+        return replace(self, mixdown=self.mixdown.varied(song), samples=self.samples * gains)
+
+
+def mixed_in(mixdown: Mixdown, step: Callable[[float], None], excerpt: Excerpt | None = None) -> Mixed:
+    """A song's mix in the bars of an excerpt, if left out in those that stand for the song."""
+    heard = excerpt or excerpt_of(mixdown.song)
+    return Mixed(mixdown, heard, mixdown.mix_of(heard.bars, step))

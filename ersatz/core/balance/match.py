@@ -10,7 +10,7 @@ master's gain by a model of clipper and limiter (gain.py). All but room and duck
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from scipy import fft
@@ -19,13 +19,12 @@ from scipy.optimize import brentq, lsq_linear
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
-from ersatz.core.balance.excerpt import Excerpt, excerpt_of, stretches, whole
+from ersatz.core.balance.excerpt import Mixed, mixed_in, stretches, whole
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
 from ersatz.core.balance.solver import SILENT, inside, measure_powers, solve_strips
-from ersatz.core.dsp.levels import factor
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import compared_first, counterparts
@@ -115,60 +114,22 @@ def balance_song(
 
     if compared is None:
         # Nothing but loudness is left to compare.
-        mixed = _mixed(render(song), at("loudness", 0.25, 0.6), whole(song))
+        mixed = mixed_in(render(song), at("loudness", 0.25, 0.6), whole(song))
         return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.6, 1.0)))
     mine, main = compared
     song = solve_room(song, survey, render(song), *measured_bars(song, mine, ROOM_BARS), main, locked, at("sends", 0.25, 0.35))
-    mixed = _mixed(render(song), at("master EQ", 0.35, 0.6))
+    mixed = mixed_in(render(song), at("master EQ", 0.35, 0.6))
     song = _solve_eq(song, survey, main, mixed)
     # Room widens: it stands first.
     song = _solve_width(song, survey, mixed)
     song = _section_levels(song, survey, compared, mixed, at("section levels", 0.6, 0.7))
     ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.7, 0.75))
     if ducked is not song:
-        mixed, song = _mixed(render(ducked), at("master EQ", 0.75, 0.85)), ducked
+        mixed, song = mixed_in(render(ducked), at("master EQ", 0.75, 0.85)), ducked
     else:
         mixed = mixed.with_levels_of(song)
     song, passed = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
     return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0), passed))
-
-
-@dataclass(frozen=True)
-class Mixed:
-    """What comes into the master in the bars that stand for a song, one after the other, shape (2, n): whatever the master does is
-    tried on it."""
-
-    mixdown: Mixdown
-    excerpt: Excerpt
-    samples: np.ndarray
-
-    def part_of(self, x: np.ndarray, first: int, last: int) -> np.ndarray:
-        """1-based bars first..last, which are among the excerpt's, of its samples behind whatever was tried."""
-        starts, bars = self.excerpt.starts(self.mixdown.bars), self.mixdown.bars
-        return x[:, starts[first - 1] : starts[last - 1] + bars.length(last - 1)]
-
-    def energies(self, x: np.ndarray) -> np.ndarray:
-        """Of all steps of the song (step_energy), of the excerpt's samples behind whatever was tried."""
-        return step_energy(x, RATE_HZ)[self._steps()]
-
-    def peaks_db(self, x: np.ndarray) -> np.ndarray:
-        """Highest peaks of all steps of the song."""
-        return gain.peaks_db(x, RATE_HZ)[self._steps()]
-
-    def _steps(self) -> np.ndarray:
-        return self.excerpt.steps(self.mixdown.bars)
-
-    def with_levels_of(self, song: Song) -> Mixed:
-        """The same mix where nothing but the levels of phrases has changed, without rendering it again."""
-        was, now = (np.array([s.level_db(k) for s in each.sections for k in range(s.bars)]) for each in (self.mixdown.song, song))
-        moves = (now - was)[list(self.excerpt.bars)]
-        gains = np.repeat(factor(moves), self.excerpt.lengths(self.mixdown.bars)).astype(np.float32)
-        return replace(self, mixdown=self.mixdown.varied(song), samples=self.samples * gains)
-
-
-def _mixed(mixdown: Mixdown, step: Step, excerpt: Excerpt | None = None) -> Mixed:
-    heard = excerpt or excerpt_of(mixdown.song)
-    return Mixed(mixdown, heard, mixdown.mix_of(heard.bars, step))
 
 
 def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:
@@ -186,7 +147,7 @@ def _target_lufs(song: Song, survey: Survey) -> float:
 def set_loudness(song: Song, target_lufs: float, cache: RenderCache | None = None) -> Song:
     """The song with the master gain that brings the whole mix to `target_lufs`."""
     mixdown = Mixdown(song, cache or RenderCache.temporary())
-    return _solve_loudness(song, target_lufs, _mixed(mixdown, _quietly, whole(song)), _quietly)
+    return _solve_loudness(song, target_lufs, mixed_in(mixdown, _quietly, whole(song)), _quietly)
 
 
 def _bells_for(residual_db: np.ndarray) -> np.ndarray:
