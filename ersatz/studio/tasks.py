@@ -13,8 +13,8 @@ from ersatz.studio.jobs import work
 
 @on_commit_task()
 def run_job(job_id: int) -> None:
-    """Enqueued once its row is there."""
-    work.run(job_id)
+    """Enqueued once its row is there. There is one task for every job that waits; whichever comes up runs the most urgent job."""
+    work.run_waiting()
 
 
 @HUEY.on_startup()

@@ -213,6 +213,46 @@ def test_a_job_runs_once_however_often_it_is_sent(reference, job_for):
     assert job.state == Job.State.DONE
 
 
+def test_what_was_asked_for_goes_before_what_pages_start_by_themselves(reference, remake, job_for, monkeypatch):
+    done = []
+    for kind in (Job.Kind.SURVEY, Job.Kind.MOVES, Job.Kind.EXPORT):
+        monkeypatch.setitem(work.WORK, kind, lambda job, report: done.append(job.kind))
+    for kind, about in (
+        (Job.Kind.MOVES, {"remake": remake}),
+        (Job.Kind.EXPORT, {"remake": remake}),
+        (Job.Kind.SURVEY, {"reference": reference}),
+    ):
+        job_for(kind, **about)
+    for _ in range(4):
+        work.run_waiting()
+    assert done == [Job.Kind.EXPORT, Job.Kind.SURVEY, Job.Kind.MOVES]
+
+
+@pytest.mark.django_db(transaction=True)
+def test_moves_that_are_tried_give_way_to_an_export(remake, job_for, queued, monkeypatch):
+    done = []
+
+    def tried(job, report):
+        report("trying moves", 0.1)
+        # Somebody leaves the page and asks for a file.
+        if not done:
+            job_for(Job.Kind.EXPORT, remake=remake)
+        monkeypatch.setattr(work, "WRITE_EVERY_S", 0)
+        report("trying moves", 0.2)
+        done.append(job.kind)
+
+    monkeypatch.setitem(work.WORK, Job.Kind.MOVES, tried)
+    monkeypatch.setitem(work.WORK, Job.Kind.EXPORT, lambda job, report: (report("mixdown", 0.5), done.append(job.kind)))
+    moves = job_for(Job.Kind.MOVES, remake=remake)
+    work.run_waiting()
+    moves.refresh_from_db()
+    assert (moves.state, moves.attempts, queued) == (Job.State.QUEUED, 0, [moves.pk])
+    work.run_waiting()
+    work.run_waiting()
+    moves.refresh_from_db()
+    assert done == [Job.Kind.EXPORT, Job.Kind.MOVES] and moves.state == Job.State.DONE
+
+
 def test_only_a_crash_of_its_worker_counts_against_a_job(reference, job_for):
     job = job_for(Job.Kind.SURVEY, reference=reference, state=Job.State.RUNNING)
     for crashed, attempts in ((False, 0), (True, 1), (False, 1), (True, 2), (False, 2)):

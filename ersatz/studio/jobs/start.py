@@ -20,3 +20,12 @@ def start_job(owner, kind: str, reference: Reference | None = None, remake: Rema
         job = Job.objects.create(owner=owner, kind=kind, reference=reference, remake=remake, options=options)
         run_job(job.pk)
     return job
+
+
+def queue_again(job: Job) -> None:
+    """A job that has given way waits once more."""
+    from ersatz.studio.tasks import run_job
+
+    with transaction.atomic():
+        Job.objects.filter(pk=job.pk).update(state=Job.State.QUEUED, phase="", fraction=0.0)
+        run_job(job.pk)

@@ -13,7 +13,7 @@ from datetime import timedelta
 import numpy as np
 from django.conf import settings
 from django.db import OperationalError
-from django.db.models import F, Q
+from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
 from ersatz.core.audio import Audio, read_audio, resample, write_audio
@@ -31,7 +31,7 @@ from ersatz.core.survey import survey_track
 from ersatz.core.survey.document import Survey
 from ersatz.core.survey.track import Track
 from ersatz.studio.errors import DISK_FULL, is_disk_full
-from ersatz.studio.jobs.start import start_job
+from ersatz.studio.jobs.start import queue_again, start_job
 from ersatz.studio.jobs.tracks import kept_track
 from ersatz.studio.models import Job, Measurement, OwnSample, Reference, Remake, Revision, StaleRevision
 from ersatz.studio.shared.courses import remember_figures
@@ -50,20 +50,48 @@ STALE = timedelta(seconds=60)
 MAX_ATTEMPTS = 3
 GIVEN_UP = "This job stopped its worker three times and was given up."
 WRITE_EVERY_S = 0.5
+#: Kinds that pages start by themselves: who asks for an export doesn't wait for moves that were being tried on a page that is left.
+BY_THE_WAY = (Job.Kind.MEASURE, Job.Kind.MOVES, Job.Kind.SECTION, Job.Kind.OWN)
 
 Progress = Callable[[str, float], None]
 
 
-def run(job_id: int) -> None:
-    """Run a queued job to its end. A job that is no longer queued is left alone: running twice does no harm."""
+class GivesWay(Exception):
+    """Somebody waits for something that was asked for."""
+
+
+def run_waiting() -> None:
+    """Run the most urgent job that waits: what was asked for, oldest first, then what pages start by themselves."""
+    while (job := _asked_for().first() or _waiting().first()) is not None:
+        # Another worker may have been quicker.
+        if run(job.pk):
+            return
+
+
+def _waiting() -> QuerySet[Job]:
+    return Job.objects.filter(state=Job.State.QUEUED).order_by("created_at")
+
+
+def _asked_for() -> QuerySet[Job]:
+    return _waiting().exclude(kind__in=BY_THE_WAY)
+
+
+def run(job_id: int) -> bool:
+    """Run a queued job to its end, or until it gives way. A job that is no longer queued is left alone, which False tells: running
+    twice does no harm."""
     claimed = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(state=Job.State.RUNNING, heartbeat=timezone.now())
     if not claimed:
-        return
+        return False
     job = Job.objects.select_related("reference", "remake").get(pk=job_id)
-    end = _worked(job)
+    try:
+        end = _worked(job)
+    except GivesWay:
+        # What it has rendered is kept.
+        queue_again(job)
+        return True
     if end[2] and _is_ending():
         # It did not fail, it was cut off: the next worker takes it up.
-        return
+        return True
     try:
         _end(job, *end)
     except OperationalError as error:
@@ -71,6 +99,7 @@ def run(job_id: int) -> None:
         if not is_disk_full(error) or not give_up_reserve():
             raise
         _end(job, Job.State.FAILED, DISK_FULL, None)
+    return True
 
 
 def _is_ending() -> bool:
@@ -79,9 +108,11 @@ def _is_ending() -> bool:
 
 
 def _worked(job: Job) -> tuple[str, str, Exception | None]:
-    """How a job ended: state, sentence, and what ended it."""
+    """How a job ended: state, sentence, and what ended it. Raises GivesWay for one that hasn't."""
     try:
         WORK[job.kind](job, _reporter(job))
+    except GivesWay:
+        raise
     except Cancelled as error:
         return Job.State.CANCELLED, "Cancelled.", error
     except ErsatzError as error:
@@ -133,6 +164,8 @@ def _reporter(job: Job) -> Progress:
         last = now
         if Job.objects.filter(pk=job.pk, cancel=True).exists():
             raise Cancelled
+        if SINGLE_WORKER and job.kind in BY_THE_WAY and _asked_for().exists():
+            raise GivesWay
         Job.objects.filter(pk=job.pk).update(phase=phase[:80], fraction=fraction, heartbeat=timezone.now())
 
     return report
