@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 from scipy import fft
@@ -19,7 +20,7 @@ from scipy.optimize import brentq, lsq_linear
 from ersatz.core import bands
 from ersatz.core.audio import Audio
 from ersatz.core.balance import gain
-from ersatz.core.balance.excerpt import Mixed, mixed_in, stretches, whole
+from ersatz.core.balance.excerpt import Mixed, bars_heard, mixed_in, whole
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
@@ -167,15 +168,15 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int], np.ndarray]) -> np.ndarray:
-    """Reference less remake per band, the overall difference taken out, of what is `heard` in a stretch of 1-based bars: MAIN_SHARE
-    of the main section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
+def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int], np.ndarray]) -> np.ndarray:
+    """Reference less remake per band, the overall difference taken out, of what is `heard` in a bar, 1-based: MAIN_SHARE of the
+    main section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
     theirs = counterparts(song, survey)
     found: dict[int, np.ndarray] = {}
     for place, (_, section) in enumerate(song.placed()):
         if section.id not in theirs:
             continue
-        power = np.mean([bands.band_power(heard(*span), RATE_HZ) for span in stretches(song, place)], axis=0)
+        power = np.mean([bands.band_power(heard(bar), RATE_HZ) for bar in bars_heard(song, place)], axis=0)
         if power.sum() <= SILENT:
             continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
@@ -190,9 +191,7 @@ def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int, int],
 
 
 def _solve_eq(song: Song, survey: Survey, main: int, mixed: Mixed) -> Song:
-    def heard(first: int, last: int) -> np.ndarray:
-        return mixed.part_of(mixed.samples, first, last)
-
+    heard = partial(mixed.bar, mixed.samples)
     return _with_bells(song, _bells_for(_residual(song, survey, main, heard)))
 
 
@@ -226,15 +225,13 @@ def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) ->
     master, mixdown, passed = song.master, mixed.mixdown.varied(song), None
     if _is_more_than_levels(master):
 
-        def heard(first: int, last: int) -> np.ndarray:
-            return mixdown.samples(*mixdown.bar_range(first, last))
+        def heard(bar: int) -> np.ndarray:
+            return mixdown.samples(*mixdown.bar_range(bar, bar))
     else:
         toned = mixdown.toned(mixed.samples, master, step)
         finished = mixdown.limited(toned, master, step)
         passed = gain.Pass(*_in_front(mixed, toned, master), master.gain_db, mixed.energies(finished))
-
-        def heard(first: int, last: int) -> np.ndarray:
-            return mixed.part_of(finished, first, last)
+        heard = partial(mixed.bar, finished)
 
     return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, heard))), passed
 
@@ -307,7 +304,7 @@ def _phrase_lufs(lufs: np.ndarray, ends_s: np.ndarray, start_s: float, end_s: fl
 def _roughly_loud(song: Song, survey: Survey, compared: tuple[int, int], mixed: Mixed) -> Song:
     """Master gain from the unmastered loudness of the section that is compared first: near enough to judge sections by."""
     mine, main = compared
-    heard = [mixed.part_of(mixed.samples, *span) for span in stretches(song, mine)]
+    heard = [mixed.bar(mixed.samples, bar) for bar in bars_heard(song, mine)]
     own = integrated_lufs(step_energy(np.concatenate(heard, axis=1), RATE_HZ))
     return _with_master_fader(song, survey.sections[main].loudness_lufs - own)
 

@@ -19,7 +19,7 @@ from scipy.optimize import least_squares
 from ersatz.core import bands
 from ersatz.core.balance.clashes import BURIED_DB, CUT_HZ, needless_lows
 from ersatz.core.balance.distance import Audible, Distance
-from ersatz.core.balance.excerpt import stretches
+from ersatz.core.balance.excerpt import bars_heard
 from ersatz.core.balance.lanes import spread_bars
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.effects import eq
@@ -129,7 +129,8 @@ def measure_powers(
     rest = np.zeros((len(chosen), bands.BANDS))
     strips = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
     for n, k in enumerate(chosen):
-        found = _measured(mixdown, strips, stretches(song, k) if bars is None else spread_bars(song, k, bars), song.master)
+        stretches = [(bar, bar) for bar in bars_heard(song, k)] if bars is None else spread_bars(song, k, bars)
+        found = _measured(mixdown, strips, stretches, song.master)
         parts[:, n], rest[n] = found[: len(song.parts)], found[len(song.parts) :].sum(axis=0)
         step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
