@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from ersatz.core.loudness import STEP_S, integrated_lufs
 
@@ -122,7 +122,7 @@ def _gain_at(linear_db: np.ndarray, peak_db: np.ndarray, curve: LossCurve, misse
 
     if off(GAIN_LOW_DB) > 0 or off(GAIN_HIGH_DB) < 0:
         return None
-    return float(brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3))
+    return float(scipy.optimize.brentq(off, GAIN_LOW_DB, GAIN_HIGH_DB, xtol=1e-3))
 
 
 def _modelled(linear_db: np.ndarray, peak_db: np.ndarray, gain_db: float, curve: LossCurve) -> float:

@@ -14,8 +14,8 @@ from dataclasses import replace
 from functools import partial
 
 import numpy as np
+import scipy
 from scipy import fft
-from scipy.optimize import brentq, lsq_linear
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
@@ -122,14 +122,14 @@ def balance_song(
     mixed = mixed_in(render(song), at("master EQ", 0.35, 0.6))
     song = _solve_eq(song, survey, main, mixed)
     # Room widens: it stands first.
-    song = _solve_width(song, survey, mixed)
+    song = _solve_width(song, survey, mixed.samples, 1.0)
     song = _section_levels(song, survey, compared, mixed, at("section levels", 0.6, 0.7))
     ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.7, 0.75))
     if ducked is not song:
         mixed, song = mixed_in(render(ducked), at("master EQ", 0.75, 0.85)), ducked
     else:
         mixed = mixed.with_levels_of(song)
-    song, passed = _trim_eq(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
+    song, passed = _trimmed(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
     return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0), passed))
 
 
@@ -160,7 +160,7 @@ def _bells_for(residual_db: np.ndarray) -> np.ndarray:
     slope = np.diff(np.eye(len(BELL_HZ)), axis=0) * 0.25
     left = np.concatenate([design, slope, 0.08 * np.eye(len(BELL_HZ))])
     right = np.concatenate([residual_db[known], np.zeros(len(slope) + len(BELL_HZ))])
-    return np.asarray(lsq_linear(left, right, bounds=(-MAX_BELL_DB, MAX_BELL_DB)).x)
+    return np.asarray(scipy.optimize.lsq_linear(left, right, bounds=(-MAX_BELL_DB, MAX_BELL_DB)).x)
 
 
 def _with_bells(song: Song, gains: np.ndarray) -> Song:
@@ -195,9 +195,9 @@ def _solve_eq(song: Song, survey: Survey, main: int, mixed: Mixed) -> Song:
     return _with_bells(song, _bells_for(_residual(song, survey, main, heard)))
 
 
-def _solve_width(song: Song, survey: Survey, mixed: Mixed) -> Song:
-    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's."""
-    mix = mixed.samples
+def _solve_width(song: Song, survey: Survey, mix: np.ndarray, passed: float) -> Song:
+    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's. `mix`:
+    what comes into the master or leaves it, shape (2, n); `passed`: the master's side level, if it has passed that already."""
     bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
     wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
     # Middle and sides per band; width = 2 s / (m + s), at most 1, and the sides' power goes with the square of their level.
@@ -209,31 +209,31 @@ def _solve_width(song: Song, survey: Survey, mixed: Mixed) -> Song:
         powers += [spectrum[:, (hz >= b.low_hz) & (hz < b.high_hz)].sum(axis=1) for b in bands]
     heard = [(m, s) for m, s in powers if m + s > 0]
 
-    def width(level: float) -> float:
-        return float(np.mean([min(1.0, 2 * level**2 * s / (m + level**2 * s)) for m, s in heard]))
+    def off(level: float) -> float:
+        return float(np.mean([min(1.0, 2 * level**2 * s / (m + level**2 * s)) for m, s in heard])) - wanted
 
-    level = 1.0
-    if heard and width(1.0) > 1e-4:
-        level = MOST_WIDTH if width(MOST_WIDTH) <= wanted else float(brentq(lambda f: width(f) - wanted, 0.0, MOST_WIDTH))
+    level, most = 1.0, MOST_WIDTH / max(passed, 1e-3)
+    if passed and heard and off(1.0) + wanted > 1e-4:
+        level = most if off(most) <= 0 else float(scipy.optimize.brentq(off, 0.0, most))
     mono = float(np.clip(survey.stereo.mono_below_hz, 20, 250))
-    return replace(song, master=replace(song.master, width=round(level, 3), mono_below_hz=mono))
+    return replace(song, master=replace(song.master, width=round(passed * level, 3), mono_below_hz=mono))
 
 
-def _trim_eq(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) -> tuple[Song, gain.Pass | None]:
-    """Once more on the finished mix: clipping and limiting have moved the balance. With the pass that finished it, where it was
-    finished by them alone."""
-    master, mixdown, passed = song.master, mixed.mixdown.varied(song), None
+def _trimmed(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) -> tuple[Song, gain.Pass | None]:
+    """EQ and width once more on the finished mix: clipping and limiting, which take the beats and leave what is between them, have
+    moved both. With the pass that finished it, where it was finished by them alone."""
+    master, mixdown = song.master, mixed.mixdown.varied(song)
     if _is_more_than_levels(master):
 
-        def heard(bar: int) -> np.ndarray:
+        def rendered(bar: int) -> np.ndarray:
             return mixdown.samples(*mixdown.bar_range(bar, bar))
-    else:
-        toned = mixdown.toned(mixed.samples, master, step)
-        finished = mixdown.limited(toned, master, step)
-        passed = gain.Pass(*_in_front(mixed, toned, master), master.gain_db, mixed.energies(finished))
-        heard = partial(mixed.bar, finished)
 
-    return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, heard))), passed
+        return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, rendered))), None
+    toned = mixdown.toned(mixed.samples, master, step)
+    finished = mixdown.limited(toned, master, step)
+    passed = gain.Pass(*_in_front(mixed, toned, master), master.gain_db, mixed.energies(finished))
+    song = _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, partial(mixed.bar, finished))))
+    return _solve_width(song, survey, finished, master.width), passed
 
 
 def _bells(song: Song) -> np.ndarray:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -81,8 +81,8 @@ def own_pump(song: Song, mixdown: Mixdown, main: int) -> Pump:
         if not edges:
             return recovered(_by_phase(held, phase), _by_phase(free, phase))
         kind = "bandpass" if len(edges) == 2 else "highpass" if low_hz > 0 else "lowpass"
-        sos = signal.butter(2, edges if len(edges) == 2 else edges[0], kind, fs=RATE_HZ, output="sos")
-        return recovered(*(_by_phase(signal.sosfilt(sos, x, axis=1), phase) for x in (held, free)))
+        sos = scipy.signal.butter(2, edges if len(edges) == 2 else edges[0], kind, fs=RATE_HZ, output="sos")
+        return recovered(*(_by_phase(scipy.signal.sosfilt(sos, x, axis=1), phase) for x in (held, free)))
 
     curve = gain_db(0.0, np.inf)
     depth = float(-curve.min())

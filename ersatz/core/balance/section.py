@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import scipy
 import soxr
-from scipy import signal
 
 from ersatz.core.balance.clashes import Clash, Measured, find_clashes
 from ersatz.core.balance.lanes import Lanes, measure_lanes, measured_bars, reference_db
@@ -58,7 +58,7 @@ def low_tone_hz(x: np.ndarray, share: float = DWELLS) -> float:
     mono = soxr.resample(x.mean(axis=0), RATE_HZ, TONE_RATE_HZ)
     if len(mono) < TONE_FRAME:
         mono = np.pad(mono, (0, TONE_FRAME - len(mono)))
-    hz, power = signal.welch(mono, TONE_RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
+    hz, power = scipy.signal.welch(mono, TONE_RATE_HZ, nperseg=TONE_FRAME, nfft=8 * TONE_FRAME)
     inside = (hz >= LOW_TONES_HZ[0]) & (hz <= LOW_TONES_HZ[1])
     hz, power = hz[inside], power[inside]
     best = float(hz[power.argmax()])

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from ersatz.core import bands
 from ersatz.core.balance.clashes import BURIED_DB, CUT_HZ, needless_lows
@@ -217,7 +217,7 @@ def _solve(song: Song, powers: Powers, locked: frozenset[str]) -> Solved:
     low, high = np.where(may, np.minimum(low, -STILL_DB), -STILL_DB), np.where(may, np.maximum(high, STILL_DB), STILL_DB)
     as_it_is = np.zeros(distance.size)
     # Steps by an iterative solver: the same place in a quarter of the time that decompositions take.
-    found = least_squares(
+    found = scipy.optimize.least_squares(
         distance.residuals, as_it_is, distance.jacobian, bounds=(low, high), loss="soft_l1", ftol=ENOUGH, tr_solver="lsmr",
         max_nfev=MOST_TRIED,
     )  # fmt: skip

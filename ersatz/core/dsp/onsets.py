@@ -7,7 +7,8 @@ over a moving median; each place is then moved back to where the level begins to
 from __future__ import annotations
 
 import numpy as np
-from scipy import fft, ndimage
+import scipy
+from scipy import fft
 
 WINDOW, HOP = 1024, 128
 #: Compression of magnitudes: log(1 + this * magnitude).
@@ -37,11 +38,11 @@ def hits(mono: np.ndarray, rate: float, sensitivity: float = 0.5) -> np.ndarray:
     if len(mono) < WINDOW:
         return np.zeros(1, np.int64)
     curve = flux(mono)
-    median = ndimage.median_filter(curve, max(3, int(AROUND_S * rate / HOP) | 1), mode="mirror")
+    median = scipy.ndimage.median_filter(curve, max(3, int(AROUND_S * rate / HOP) | 1), mode="mirror")
     # From a third of the strongest rise to a fortieth of it.
     floor = float((curve - median).max()) / 3 * (3 / 40) ** np.clip(sensitivity, 0, 1)
     apart = max(1, int(APART_S * rate / HOP))
-    peaks = np.flatnonzero((curve >= ndimage.maximum_filter1d(curve, 2 * apart + 1)) & (curve - median > max(floor, 1e-6)))
+    peaks = np.flatnonzero((curve >= scipy.ndimage.maximum_filter1d(curve, 2 * apart + 1)) & (curve - median > max(floor, 1e-6)))
     starts = [_attack(mono, int(k) * HOP, rate) for k in peaks]
     return np.unique(np.array(starts, np.int64))
 
@@ -51,7 +52,7 @@ def _attack(mono: np.ndarray, near: int, rate: float) -> int:
     start = max(0, near - int(ATTACK_S * rate))
     stretch = np.abs(mono[start : near + WINDOW // 2])
     width = max(1, int(0.0005 * rate))
-    level = ndimage.maximum_filter1d(stretch, width, origin=-(width // 2))
+    level = scipy.ndimage.maximum_filter1d(stretch, width, origin=-(width // 2))
     top = int(np.argmax(level))
     before = float(level[0])
     quiet = np.flatnonzero(level[: top + 1] <= before + 0.1 * (float(level[top]) - before))

@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy import fft, signal
+import scipy
+from scipy import fft
 
 from ersatz.core.audio import Audio, resample
 from ersatz.core.samples import Samples
@@ -44,7 +45,7 @@ def _sounds(part: Part) -> tuple[Sound, ...]:
 
 def _plain(audio: Audio) -> np.ndarray:
     x = resample(np.atleast_2d(audio.samples).mean(axis=0, keepdims=True), audio.rate_hz, RATE_HZ)[0]
-    return np.asarray(signal.sosfilt(signal.butter(2, BAND_HZ, "band", fs=RATE_HZ, output="sos"), x))
+    return np.asarray(scipy.signal.sosfilt(scipy.signal.butter(2, BAND_HZ, "band", fs=RATE_HZ, output="sos"), x))
 
 
 def _place(short: np.ndarray, long: np.ndarray) -> float | None:

@@ -14,7 +14,8 @@ from functools import cache
 from math import floor
 
 import numpy as np
-from scipy import fft, sparse
+import scipy
+from scipy import fft
 
 from ersatz.core.audio import Audio, resample
 from ersatz.core.grid import BarGrid
@@ -108,7 +109,7 @@ def _on_axis(frames: np.ndarray) -> np.ndarray:
 
 
 @cache
-def _axis() -> sparse.csr_matrix:
+def _axis() -> scipy.sparse.csr_matrix:
     """Power of FFT bins summed onto the axis, each bin in proportion; shape (BINS, FFT_FRAME // 2 + 1)."""
     width = RATE_HZ / FFT_FRAME
     rows, columns, shares = [], [], []
@@ -118,7 +119,7 @@ def _axis() -> sparse.csr_matrix:
             rows.append(row)
             columns.append(k)
             shares.append((min(high, row + 1) - max(low, row)) / (high - low))
-    return sparse.csr_matrix((np.array(shares, np.float32), (rows, columns)), shape=(BINS, FFT_FRAME // 2 + 1))
+    return scipy.sparse.csr_matrix((np.array(shares, np.float32), (rows, columns)), shape=(BINS, FFT_FRAME // 2 + 1))
 
 
 @cache

@@ -14,8 +14,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.signal import fftconvolve
 
 from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
 from ersatz.core.survey.threads import in_threads
@@ -282,7 +282,7 @@ def _seen(gain_db: np.ndarray, trigger: Trigger, beat_s: float, points: int, fra
     reach = len(window)
     amplitude = 10 ** (bar / 20)
     wrapped = np.concatenate([amplitude[:, -reach:], amplitude, amplitude[:, :reach]], axis=1)
-    smooth = fftconvolve(wrapped, window[None], mode="same", axes=1)[:, reach:-reach]
+    smooth = scipy.signal.fftconvolve(wrapped, window[None], mode="same", axes=1)[:, reach:-reach]
     return np.asarray(20 * np.log10(np.maximum(smooth[:, ::FINE], 1e-4)), np.float32)
 
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from ersatz.core.audio import Audio
 from ersatz.core.pitch import hz_midi, note_name
@@ -114,7 +114,7 @@ def _fundamental(mean: np.ndarray, rate: int) -> float:
 
 def _envelope_db(mean: np.ndarray, rate: int) -> np.ndarray:
     """Level of the analytic signal per 5 ms against its peak, dB."""
-    envelope = np.abs(signal.hilbert(mean))
+    envelope = np.abs(scipy.signal.hilbert(mean))
     usable = len(envelope) // ENVELOPE_POINTS * ENVELOPE_POINTS
     level = np.sqrt(np.square(envelope[:usable]).reshape(ENVELOPE_POINTS, -1).mean(axis=1))
     return np.asarray(np.maximum(20 * np.log10(level / max(float(level.max()), 1e-12) + 1e-9), FLOOR_DB))
@@ -123,7 +123,7 @@ def _envelope_db(mean: np.ndarray, rate: int) -> np.ndarray:
 def _pitch(mean: np.ndarray, rate: int) -> list[tuple[float, float]]:
     """(seconds, Hz) between successive zero crossings, as long as the kick stays above -30 dB and its pitch doesn't rise again:
     then it is something else that is heard."""
-    low = signal.sosfiltfilt(signal.butter(2, PITCH_LOWPASS_HZ, fs=rate, output="sos"), mean)
+    low = scipy.signal.sosfiltfilt(scipy.signal.butter(2, PITCH_LOWPASS_HZ, fs=rate, output="sos"), mean)
     k = np.flatnonzero(np.signbit(low[1:]) != np.signbit(low[:-1]))
     exact = k + low[k] / (low[k] - low[k + 1])
     loud = np.abs(low).max() * 10 ** (-30 / 20)

@@ -16,7 +16,7 @@ from functools import cache
 from pathlib import Path
 
 import numpy as np
-from scipy.special import expit
+import scipy
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT
 from ersatz.core.survey.envelopes import PER_BEAT
@@ -102,8 +102,8 @@ def _answer(net: Net, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray
     hidden = _silu(net["hidden"] @ pooled + net["hidden_bias"])
     certain, depth, spread, *rates = net["out"] @ hidden + net["out_bias"]
     odds = np.exp(np.array(rates) - max(rates))
-    outs = [expit(certain), DEPTH_DB * np.logaddexp(0, depth), np.exp(np.clip(spread, *SPREAD)), *(odds / odds.sum())]
-    return np.array(outs), expit(steps), expit(net["curve"] @ hidden + net["curve_bias"])
+    outs = [scipy.special.expit(certain), DEPTH_DB * np.logaddexp(0, depth), np.exp(np.clip(spread, *SPREAD)), *(odds / odds.sum())]
+    return np.array(outs), scipy.special.expit(steps), scipy.special.expit(net["curve"] @ hidden + net["curve_bias"])
 
 
 def _around(net: Net, name: str, x: np.ndarray, dilation: int = 1) -> np.ndarray:
@@ -115,4 +115,4 @@ def _around(net: Net, name: str, x: np.ndarray, dilation: int = 1) -> np.ndarray
 
 
 def _silu(x: np.ndarray) -> np.ndarray:
-    return x * expit(x)
+    return x * scipy.special.expit(x)

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.document import ROLES, Bass, Energy, Presence
@@ -128,7 +128,7 @@ def _level(db: np.ndarray, span_db: float) -> np.ndarray:
 
 def _bass(bars: BarTable, hits: Hits) -> np.ndarray:
     """Level of the register under 160 Hz once the kick's waveform is taken out, against the loud bars."""
-    low = signal.sosfilt(signal.butter(4, 160, "lowpass", fs=LOW_HZ, output="sos"), hits.low_without_kick)
+    low = scipy.signal.sosfilt(scipy.signal.butter(4, 160, "lowpass", fs=LOW_HZ, output="sos"), hits.low_without_kick)
     steps = bars.step_means(np.square(low), 1 / LOW_HZ)
     # Half of the bar's steps must sound: what a kick leaves behind is short.
     return _level(10 * np.log10(np.percentile(steps, 50, axis=1) + 1e-12), 14.0)

@@ -17,7 +17,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.special import expit
+import scipy
 
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.comparison import Difference, clearest, pair_bars
@@ -147,7 +147,7 @@ def probability(fit: Fit) -> float:
     """That anything ducks: a logistic regression on what the best hypothesis explains, fitted on the tuned two thirds of
     bench/material and of bench/testset.
     """
-    return float(expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit)))
+    return float(scipy.special.expit(CERTAIN_FROM + CERTAIN_PER * _explained(fit)))
 
 
 def in_club_music(certain: float) -> float:
@@ -163,7 +163,7 @@ def depth_probability(fit: Fit, learned: Learned) -> float:
     depth_db = float(np.sqrt(fit.depth_db * learned.depth_db))
     apart = abs(np.log(learned.depth_db / fit.depth_db))
     spread = np.log(learned.spread_db / max(NEAR_DB, NEAR_SHARE * depth_db))
-    return float(expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread))
+    return float(scipy.special.expit(AGREEING_FROM + AGREEING_PER * apart + SPREAD_PER * spread))
 
 
 def _joined(

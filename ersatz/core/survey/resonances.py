@@ -9,7 +9,8 @@ centre: gaps of under a semitone and a half are closed, then peaks narrower than
 from __future__ import annotations
 
 import numpy as np
-from scipy import fft, ndimage
+import scipy
+from scipy import fft
 
 from ersatz.core.survey.document import Resonance
 from ersatz.core.survey.shared import Shared
@@ -35,8 +36,8 @@ def resonances_in(mono: np.ndarray, rate_hz: int, top_hz: float | None = None) -
     centres, level = _upper_envelope(mono, rate_hz, top_hz or 0.45 * rate_hz)
     if len(centres) < AROUND:
         return ()
-    opened = ndimage.grey_opening(ndimage.grey_closing(level, GAP), NARROW)
-    over = opened - ndimage.median_filter(opened, AROUND, mode="nearest")
+    opened = scipy.ndimage.grey_opening(scipy.ndimage.grey_closing(level, GAP), NARROW)
+    over = opened - scipy.ndimage.median_filter(opened, AROUND, mode="nearest")
     over[(centres < LOW_HZ) | (centres > TOP_HZ)] = 0.0
     out = []
     while (peak := int(np.argmax(over))) >= 0 and over[peak] >= LEAST_DB:

@@ -11,7 +11,7 @@ average.
 from __future__ import annotations
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from ersatz.core import bands
 from ersatz.core.survey.document import Resonance, SectionBands, SectionSpectrum, Spectrum, Stereo, StereoBand
@@ -58,7 +58,7 @@ def _bands_of(shared: Shared, spans_s: list[tuple[float, float]], beat_s: float)
         mid, side = shared.mid_power[rows].sum(axis=0), shared.side_power[rows].sum(axis=0)
         strength = shared.flux[rows].sum(axis=0)
         distance = max(1, round(beat_s / 8 / shared.hop_s))
-        struck = signal.find_peaks(strength, height=ONSET_SHARE * float(np.percentile(strength, 99.5)), distance=distance)[0]
+        struck = scipy.signal.find_peaks(strength, height=ONSET_SHARE * float(np.percentile(strength, 99.5)), distance=distance)[0]
         for bands_of_span, (start_s, end_s) in zip(out, spans_s):
             first = min(int(start_s / shared.hop_s), len(mid) - 1)
             cut = slice(first, max(first + 1, round(end_s / shared.hop_s)))
