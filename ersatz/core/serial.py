@@ -95,15 +95,29 @@ def to_json(value: Any) -> Any:
         return [to_json(item) for item in value]
     if isinstance(value, dict):
         return {key: to_json(item) for key, item in value.items()}
-    names = _field_names(kind)  # type: ignore[arg-type]
-    if names is not None:
-        return {name: to_json(getattr(value, name)) for name in names}
+    plan = _plan(kind)  # type: ignore[arg-type]
+    if plan is not None:
+        names, floats, others = plan
+        row = {name: getattr(value, name) for name in names}
+        for name in floats:
+            if not math.isfinite(row[name]):
+                row[name] = None
+        for name in others:
+            row[name] = to_json(row[name])
+        return row
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
 @cache
-def _field_names(kind: type) -> tuple[str, ...] | None:
-    return tuple(f.name for f in fields(kind)) if is_dataclass(kind) else None
+def _plan(kind: type) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]] | None:
+    """Of a dataclass all fields, those that are numbers and those that are more than plain values; None for another type."""
+    if not is_dataclass(kind):
+        return None
+    hints = get_type_hints(kind)
+    names = tuple(f.name for f in fields(kind))
+    floats = tuple(name for name in names if hints[name] is float)
+    plain = {name for name in names if hints[name] in (int, str, bool) or get_origin(hints[name]) is Literal}
+    return names, floats, tuple(name for name in names if name not in plain and name not in floats)
 
 
 class _Wrong(Exception):
@@ -156,17 +170,38 @@ def _converter(hint: Any) -> Convert:
 def _bounded(hint: Any) -> Convert:
     inner, *bounds = get_args(hint)
     convert = _converter(inner)
+    if inner in (int, float) and len(bounds) == 1 and isinstance(bounds[0], Within):
+        return _bounded_number(inner, bounds[0], convert)
 
     def bounded(value: Any) -> Any:
         made = convert(value)
         for bound in bounds:
             if isinstance(bound, Within) and not bound.low <= made <= bound.high:
-                raise _Wrong(f"should lie between {bound.low:g} and {bound.high:g}")
+                raise _Wrong(_outside(bound))
             if isinstance(bound, Most) and len(made) > bound.length:
                 raise _Wrong(f"should have at most {bound.length} entries or characters")
         return made
 
     return bounded
+
+
+def _bounded_number(kind: Any, bound: Within, convert: Convert) -> Convert:
+    """What most of a document is: asked as little as possible of what is right."""
+    low, high = max(bound.low, -LARGEST), min(bound.high, LARGEST)
+
+    def bounded(value: Any) -> Any:
+        if type(value) is kind and low <= value <= high:
+            return value
+        made = convert(value)
+        if not bound.low <= made <= bound.high:
+            raise _Wrong(_outside(bound))
+        return made
+
+    return bounded
+
+
+def _outside(bound: Within) -> str:
+    return f"should lie between {bound.low:g} and {bound.high:g}"
 
 
 def _tuple(items: tuple[Any, ...]) -> Convert:
@@ -175,6 +210,8 @@ def _tuple(items: tuple[Any, ...]) -> Convert:
     def convert(value: Any) -> Any:
         if not isinstance(value, (list, tuple)):
             raise _Wrong("should be a list")
+        if not value and items[-1] is Ellipsis:
+            return ()
         if items[-1] is not Ellipsis and len(items) != len(value):
             raise _Wrong(f"should have {len(items)} entries")
         row = converters * len(value) if items[-1] is Ellipsis else converters
@@ -222,15 +259,15 @@ def _dataclass(cls: type) -> Convert:
     def convert(value: Any) -> Any:
         if not isinstance(value, dict):
             raise _Wrong("should be an object")
-        arguments = {}
-        for name, inner, needed in rows:
-            if name in value:
-                try:
+        arguments, name = {}, ""
+        try:
+            for name, inner, needed in rows:
+                if name in value:
                     arguments[name] = inner(value[name])
-                except _Wrong as wrong:
-                    raise wrong.at(name) from None
-            elif needed:
-                raise _Wrong("is missing").at(name)
+                elif needed:
+                    raise _Wrong("is missing")
+        except _Wrong as wrong:
+            raise wrong.at(name) from None
         try:
             return cls(**arguments)
         except (ValueError, TypeError) as error:

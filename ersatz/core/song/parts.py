@@ -4,6 +4,7 @@ through its cell."""
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Annotated, Literal
 
 from ersatz.core.grid import TICKS_PER_BEAT
@@ -67,6 +68,14 @@ class Pattern:
             raise ValueError(f"a pattern has 1 to {MOST_PATTERN_BARS} bars")
         if self.loop_ticks and not MIN_LOOP_TICKS <= self.loop_ticks <= self.bars * 4 * TICKS_PER_BEAT:
             raise ValueError("a pattern begins again within its bars")
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        """Worked out once: a pattern holds many notes, and every render asks whether it has seen this one."""
+        return hash((self.bars, self.notes, self.loop_ticks))
 
 
 @dataclass(frozen=True)
