@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp import filters
 from ersatz.core.dsp.levels import factor
@@ -43,7 +44,7 @@ class Mastering:
             mixes = [self.mix(b) for b in bars]
 
             def compute(inputs: Inputs) -> np.ndarray:
-                return tone(self._bars.stretch(inputs, bars, bar, CONTEXT, 0), self._song.master)[:, CONTEXT:].copy()
+                return tone(self._bars.stretch(inputs, bars, bar, CONTEXT, 0), self._song.master, CONTEXT)
 
             settings = (self._tone_settings, self._bars.lengths(bars))
             known = self._toned[bar] = Node("tone", settings, lambda: mixes, compute)
@@ -91,13 +92,33 @@ class Mastering:
         return Node("master", settings, lambda: [self.faded(b) for b in bars], compute, "disk")
 
 
-def tone(x: np.ndarray, master: Master) -> np.ndarray:
-    """The linear part of the master, width and EQ, from silence, shape (2, n)."""
+@njit(cache=True, nogil=True)
+def _narrowed(x: np.ndarray, width: float, cut: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """Both sides, shape (2, n), float64, with their difference `width` times as loud and through one second-order section."""
+    n = x.shape[1]
+    out = np.empty((2, n))
+    left, right = x[0], x[1]
+    b0, b1, b2, a1, a2 = cut[0], cut[1], cut[2], cut[4], cut[5]
+    p, q = 0.0, 0.0
+    for start in range(0, n, filters.FORGET_EVERY):
+        for i in range(start, min(start + filters.FORGET_EVERY, n)):
+            mid, side = 0.5 * (left[i] + right[i]), 0.5 * width * (left[i] - right[i])
+            side, p, q = filters.biquad(side, p, q, b0, b1, b2, a1, a2)
+            out[0, i], out[1, i] = mid + side, mid - side
+        p, q = filters.kept(p), filters.kept(q)
+    return out
+
+
+#: A section that leaves everything as it is.
+UNTOUCHED = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
+
+
+def tone(x: np.ndarray, master: Master, skip: int = 0) -> np.ndarray:
+    """The linear part of the master, width and EQ, from silence, without the first `skip` samples, float32, shape (2, n - skip)."""
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
-    mid, side = (x[0] + x[1]) * 0.5, (x[0] - x[1]) * (0.5 * master.width)
-    if master.mono_below_hz:
-        side = filters.cascade(eq.low_cut(master.mono_below_hz, RATE_HZ), side.astype(np.float64))
-    return np.ascontiguousarray(filters.cascade(np.concatenate(sections), np.stack([mid + side, mid - side])), np.float32)
+    cut = eq.low_cut(master.mono_below_hz, RATE_HZ)[0] if master.mono_below_hz else UNTOUCHED
+    y = filters.cascade(np.concatenate(sections), _narrowed(x, master.width, cut))
+    return np.ascontiguousarray(y[:, skip:], np.float32)
 
 
 def limited(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:

@@ -216,7 +216,7 @@ class Mixdown:
             if strip is not None:
                 x = x * (0.0 if strip.mute else panned(strip.pan, strip.gain_in_db + strip.gain_db).astype(np.float32))
         master = self.song.master
-        y = tone(x.astype(np.float32), master)[:, start - begin :]
+        y = tone(x.astype(np.float32), master, start - begin)
         return np.ascontiguousarray(y * np.float32(factor(master.gain_in_db + master.gain_db)))
 
     def before_fader(self, part_id: str, first_bar: int, last_bar: int) -> np.ndarray:
@@ -277,7 +277,7 @@ class Mixdown:
 
     def toned(self, mix: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
         """A mix through another master's width and EQ, for trying masters on one mix; shape (2, n)."""
-        return self._in_blocks(mix, CONTEXT, 0, lambda x: tone(x, master)[:, CONTEXT:], progress)
+        return self._in_blocks(mix, CONTEXT, 0, lambda x: tone(x, master, CONTEXT), progress)
 
     def limited(self, toned: np.ndarray, master: Master, progress: Progress = _unreported) -> np.ndarray:
         """That behind the master's fader, clipper and limiter: what `samples` gives of a master without a chain, but for the level

@@ -180,7 +180,11 @@ class Strips:
         """Samples before and after a bar that a strip's chain hears."""
         place = (strip.id, id(chain))
         if place not in self._reaches:
-            self._reaches[place] = reach(chain, self._song.bpm, RATE_HZ, self._extremes(strip))
+            drawn = {e.id: self._values.extremes(strip, e.id) for e in chain}
+            moved = tuple((name, *values.tolist()) for e in chain for name, values in sorted(drawn[e.id].items()))
+            made_of = ("reach", self._chain_settings(strip, chain), moved)
+            reached = lambda: reach(chain, self._song.bpm, RATE_HZ, drawn.__getitem__)  # noqa: E731
+            self._reaches[place] = self._graph.cache.remembered(made_of, reached)
         return self._reaches[place]
 
     def _extremes(self, strip: Strip) -> Callable[[str], dict[str, np.ndarray]]:
