@@ -55,7 +55,7 @@ WIDTH_SAMPLES = 1 << 17
 #: What one correction may stretch a curve by.
 MOST_STRETCH = 2.0
 #: Share of a draft's matching that choosing its registers takes.
-REGISTERS = 0.1
+REGISTERS = 0.3
 #: A depth that is as near as this is left, dB, and a release, as a share.
 NEARLY_DB, NEARLY = 0.2, 0.06
 #: So many last bars of a section tell how much room there is.
@@ -104,7 +104,7 @@ def balance_song(
         return lambda fraction: progress(phase, begin + (end - begin) * fraction)
 
     alone = sections is not None
-    song = solve_strips(song, survey, render(song), sections, locked, at("levels and EQ of parts", 0.0, 1.0 if alone else 0.25))
+    song = solve_strips(song, survey, render(song), sections, locked, at("levels and EQ of parts", 0.0, 1.0 if alone else 0.3))
     if alone:
         progress("levels and EQ of parts", 1.0)
         return song
@@ -115,22 +115,22 @@ def balance_song(
 
     if compared is None:
         # Nothing but loudness is left to compare.
-        mixed = mixed_in(render(song), at("loudness", 0.25, 0.6), whole(song))
+        mixed = mixed_in(render(song), at("loudness", 0.3, 0.6), whole(song))
         return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.6, 1.0)))
     mine, main = compared
-    song = solve_room(song, survey, render(song), *measured_bars(song, mine, ROOM_BARS), main, locked, at("sends", 0.25, 0.35))
-    mixed = mixed_in(render(song), at("master EQ", 0.35, 0.6))
+    song = solve_room(song, survey, render(song), *measured_bars(song, mine, ROOM_BARS), main, locked, at("sends", 0.3, 0.4))
+    mixed = mixed_in(render(song), at("master EQ", 0.4, 0.7))
     song = _solve_eq(song, survey, main, mixed)
     # Room widens: it stands first.
     song = _solve_width(song, survey, mixed.samples, 1.0)
-    song = _section_levels(song, survey, compared, mixed, at("section levels", 0.6, 0.7))
-    ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.7, 0.75))
+    song = _section_levels(song, survey, compared, mixed, at("section levels", 0.7, 0.8))
+    ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.8, 0.85))
     if ducked is not song:
-        mixed, song = mixed_in(render(ducked), at("master EQ", 0.75, 0.85)), ducked
+        mixed, song = mixed_in(render(ducked), at("master EQ", 0.85, 0.9)), ducked
     else:
         mixed = mixed.with_levels_of(song)
-    song, passed = _trimmed(song, survey, main, mixed, at("master EQ", 0.85, 0.92))
-    return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.92, 1.0), passed))
+    song, passed = _trimmed(song, survey, main, mixed, at("master EQ", 0.9, 0.95))
+    return with_locked(_solve_loudness(song, _target_lufs(song, survey), mixed, at("loudness", 0.95, 1.0), passed))
 
 
 def _as_it_was(strip: AnyStrip, song: Song) -> AnyStrip:
