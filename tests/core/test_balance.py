@@ -24,7 +24,7 @@ from ersatz.core.balance.lanes import (
     spread_bars,
     to_db,
 )
-from ersatz.core.balance.match import balance_song
+from ersatz.core.balance.match import _solve_width, balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
 from ersatz.core.balance.reasons import reasons
 from ersatz.core.balance.register import transposed, with_registers
@@ -364,6 +364,23 @@ def test_no_part_is_buried_for_the_sake_of_the_spectrum(song, club_survey, cache
 
 def buried(song, cache, place):
     return {c.strips[0] for c in clashes_in(song, Mixdown(song, cache), place) if c.kind == "buried"}
+
+
+def test_the_sides_are_as_wide_as_the_references_also_behind_the_master(song, club_survey):
+    rng = np.random.default_rng(2)
+    mid, side = rng.standard_normal(1 << 16), 0.35 * rng.standard_normal(1 << 16)
+    bands_told = tuple(replace(b, width=0.3) for b in club_survey.stereo.bands)
+    survey = replace(club_survey, stereo=replace(club_survey.stereo, bands=bands_told))
+
+    def through(width):
+        return np.stack([mid + width * side, mid - width * side]).astype(np.float32)
+
+    level = _solve_width(song, survey, through(1.0), 1.0).master.width
+    # 2 s / (m + s) = 0.3 where the sides have 0.15 of all power.
+    assert level == pytest.approx(np.sqrt(0.15 / 0.85) / 0.35, rel=0.02)
+    # What is right already stays, and what had been set too wide comes back.
+    for passed in (level, 0.8 * level, 1.1 * level):
+        assert _solve_width(song, survey, through(passed), passed).master.width == pytest.approx(level, rel=0.02)
 
 
 @pytest.mark.parametrize("most", [4, 8, 16])

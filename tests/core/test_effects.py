@@ -11,7 +11,7 @@ from ersatz.core.effects import EFFECTS, dynamics, echo, eq, limiter, space
 from ersatz.core.effects.chain import apply_effect, period_beats, reach, run_chain, settings_of
 from ersatz.core.effects.spec import Where
 from ersatz.core.errors import UnusableDocument
-from ersatz.core.loudness import true_peak_dbtp
+from ersatz.core.loudness import interpolator, true_peak_dbtp
 from ersatz.core.song.document import EqBand
 from ersatz.core.song.strips import Effect
 
@@ -230,6 +230,57 @@ def test_a_limiter_asks_for_what_the_ceiling_leaves_of_peak_and_edge():
     found = limiter._needed(np.pad(x, ((0, 0), (reach, reach))), peaks, limiter.EDGE_TAPS, ceiling)
     np.testing.assert_allclose(found, wanted, rtol=1e-9)
     assert 0.1 < np.mean(found == 1.0) < 0.9
+
+
+def test_a_limiter_sees_the_peaks_between_samples_that_an_interpolator_finds():
+    """By its definition, row by row; halves that rows share are half the work and the same peaks."""
+    x = noise(1000, 3)
+    taps = interpolator(limiter.PEAK_HALF_TAPS, limiter.PEAK_PHASES)
+    half = limiter.PEAK_HALF_TAPS
+    padded = np.pad(x, ((0, 0), (half, half))).astype(np.float32)
+    heard = np.lib.stride_tricks.sliding_window_view(padded[:, 1:], 2 * half, axis=1)
+    between = np.abs(heard @ taps.T).max(axis=(0, 2))[:-1]
+    wanted = np.abs(padded[:, half:-half]).max(axis=0)
+    wanted[:-1] = np.maximum(wanted[:-1], between)
+    wanted[1:] = np.maximum(wanted[1:], between)
+    found = limiter._peaks(padded, limiter.mirrored(taps).astype(np.float32), 0.0)
+    np.testing.assert_allclose(found, wanted, rtol=1e-5)
+
+
+def test_a_limiters_gain_is_the_mean_of_the_lowest_that_is_needed_ahead():
+    """By its definition: what is needed climbs back by a slope, the lowest of what is ahead, the mean of what was."""
+    ahead, release = 10, 40
+    need = np.ones(300)
+    need[[50, 53, 120, 299]] = 0.5, 0.7, 0.3, 0.9
+    climb = need.copy()
+    for i in range(1, len(need)):
+        climb[i] = min(need[i], climb[i - 1] + 1 / release, 1.0)
+    low = np.array([climb[i : i + ahead].min() for i in range(len(need))])
+    wanted = np.array([low[max(0, i - ahead + 1) : i + 1].mean() for i in range(len(need))])
+    found = limiter._gain(need, ahead, release)
+    np.testing.assert_allclose(found, wanted, atol=1e-12)
+    assert np.all(found <= need + 1e-12)
+
+
+def test_a_clipper_bends_at_twice_the_rate():
+    """By its definition: what is bent of samples and of the points halfway between goes back through the same half-band filter."""
+    x = noise(2000, 4) * np.repeat(np.linspace(0, 8.0, 20), 100)
+    taps = limiter._clip_taps()
+    half = len(taps) // 2
+    between = np.array([np.convolve(side, taps[::-1], "full")[half : half + len(side)] for side in x])
+    near = np.maximum(np.abs(x), np.abs(np.pad(x[:, 1:], ((0, 0), (0, 1))))) > 0.8 * limiter.KNEE
+
+    def bent(y):
+        room = 1.2 - limiter.KNEE
+        over = np.maximum(np.abs(y) - limiter.KNEE, 0.0)
+        return np.sign(y) * (room * np.tanh(over / room) - over)
+
+    changes = np.where(near, 0.5 * bent(between), 0.0)
+    spread = np.array([np.convolve(side, taps, "full")[half - 1 :][: x.shape[1]] for side in changes])
+    found = limiter.soft_clip(x)
+    np.testing.assert_allclose(found, x + 0.5 * bent(x) + spread, atol=1e-5)
+    quiet = np.abs(x).max(axis=0) < 0.4
+    np.testing.assert_array_equal(found[:, :500][:, quiet[:500]], x[:, :500][:, quiet[:500]])
 
 
 def test_a_limiter_takes_next_to_nothing_from_music_for_what_lies_at_the_edge():
