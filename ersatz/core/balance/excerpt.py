@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -98,17 +99,22 @@ class Mixed:
 
     def bar(self, x: np.ndarray, bar: int) -> np.ndarray:
         """A bar, 1-based and one of the excerpt's, of its samples behind whatever was tried."""
-        start = self.excerpt.starts(self.mixdown.bars)[bar - 1]
+        start = self._starts[bar - 1]
         return x[:, start : start + self.mixdown.bars.length(bar - 1)]
 
     def energies(self, x: np.ndarray) -> np.ndarray:
         """Of all steps of the song (step_energy), of the excerpt's samples behind whatever was tried."""
-        return step_energy(x, RATE_HZ)[self._steps()]
+        return step_energy(x, RATE_HZ)[self._steps]
 
     def peaks_db(self, x: np.ndarray) -> np.ndarray:
         """Highest peaks of all steps of the song."""
-        return peaks_db(x, RATE_HZ)[self._steps()]
+        return peaks_db(x, RATE_HZ)[self._steps]
 
+    @cached_property
+    def _starts(self) -> dict[int, int]:
+        return self.excerpt.starts(self.mixdown.bars)
+
+    @cached_property
     def _steps(self) -> np.ndarray:
         return self.excerpt.steps(self.mixdown.bars)
 

@@ -111,7 +111,7 @@ def alternating(
     gains = np.array([(NEAR, FAR) if k % 2 == 0 else (FAR, NEAR) for k in range(count)]) * feedback ** np.arange(count)[:, None]
     b0, b1, _, _, a1, _ = eq.high_cut(high_cut_hz, rate, 1)[0]
     first = max(0, lead - SETTLES)
-    out = _leaning(x, places, gains, first, b0, b1, a1)
+    out = _leaning(np.ascontiguousarray(x, np.float64), places, gains, first, b0, b1, a1)
     out[:, first:] = filters.cascade(eq.low_cut(low_cut_hz, rate), np.ascontiguousarray(out[:, first:]))
     return out
 

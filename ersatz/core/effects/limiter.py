@@ -53,8 +53,8 @@ def mirrored(taps: np.ndarray) -> np.ndarray:
 
 @njit(cache=True, nogil=True, fastmath=_REORDERED)
 def _between(x: np.ndarray, taps: np.ndarray, sums: np.ndarray, many: int) -> None:  # pragma: no cover - compiled
-    """The weighed sums of `mirrored` taps for points behind `many` samples, into `sums`. x[0] is the first sample that the first
-    point hears. Two taps a round, so that sums are fetched and put back half as often."""
+    """The weighed sums of the seven rows of `mirrored` taps (PEAK_PHASES) for points behind `many` samples, into `sums`. x[0] is
+    the first sample that the first point hears. Two taps a round, so that sums are fetched and put back half as often."""
     half = taps.shape[1]
     last = 2 * half - 1
     s0, s1, s2, s3, s4, s5, s6 = sums[0], sums[1], sums[2], sums[3], sums[4], sums[5], sums[6]
@@ -216,6 +216,8 @@ def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # p
     width = len(taps)
     half = width // 2
     n = padded.shape[1] - 2 * width
+    # Between two samples under this, nothing is looked for.
+    near = 0.8 * knee
     out = padded.copy()
     changes = np.zeros(padded.shape[1], padded.dtype)
     bends = np.zeros(n // TILE + 3, np.bool_)
@@ -227,9 +229,9 @@ def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # p
         for tile in range((n + TILE - 1) // TILE):
             start = width + tile * TILE
             many = min(TILE, width + n - start)
-            loud = abs(x[start + many]) > 0.8 * knee
+            loud = abs(x[start + many]) > near
             for i in range(start, start + many):
-                loud |= abs(x[i]) > 0.8 * knee
+                loud |= abs(x[i]) > near
             if not loud:
                 continue
             sums[:] = 0
@@ -241,7 +243,7 @@ def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # p
                 a = abs(x[i])
                 if a > knee:
                     y[i] += 0.5 * _bend(x[i], knee)
-                if abs(sums[i - start]) > knee and max(a, abs(x[i + 1])) > 0.8 * knee:
+                if abs(sums[i - start]) > knee and max(a, abs(x[i + 1])) > near:
                     changes[i] = 0.5 * _bend(sums[i - start], knee)
                     bends[tile + 1] = True
         for tile in range((n + TILE - 1) // TILE):

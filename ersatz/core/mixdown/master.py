@@ -117,7 +117,7 @@ def tone(x: np.ndarray, master: Master, skip: int = 0) -> np.ndarray:
     """The linear part of the master, width and EQ, from silence, without the first `skip` samples, float32, shape (2, n - skip)."""
     sections = [eq.low_cut(master.low_cut_hz, RATE_HZ), *(eq.bell(b, RATE_HZ)[None] for b in master.eq)]
     cut = eq.low_cut(master.mono_below_hz, RATE_HZ)[0] if master.mono_below_hz else UNTOUCHED
-    y = filters.cascade(np.concatenate(sections), _narrowed(x, master.width, cut))
+    y = filters.cascade(np.concatenate(sections), _narrowed(np.ascontiguousarray(x, np.float32), master.width, cut))
     return np.ascontiguousarray(y[:, skip:], np.float32)
 
 

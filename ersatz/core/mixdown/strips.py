@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -183,8 +184,8 @@ class Strips:
             drawn = {e.id: self._values.extremes(strip, e.id) for e in chain}
             moved = tuple((name, *values.tolist()) for e in chain for name, values in sorted(drawn[e.id].items()))
             made_of = ("reach", self._chain_settings(strip, chain), moved)
-            reached = lambda: reach(chain, self._song.bpm, RATE_HZ, drawn.__getitem__)  # noqa: E731
-            self._reaches[place] = self._graph.cache.remembered(made_of, reached)
+            found = partial(reach, chain, self._song.bpm, RATE_HZ, drawn.__getitem__)
+            self._reaches[place] = self._graph.cache.remembered(made_of, found)
         return self._reaches[place]
 
     def _extremes(self, strip: Strip) -> Callable[[str], dict[str, np.ndarray]]:

@@ -83,9 +83,8 @@ def run(job_id: int) -> bool:
     if not claimed:
         return False
     job = Job.objects.select_related("reference", "remake").get(pk=job_id)
-    try:
-        end = _worked(job)
-    except GivesWay:
+    end = _worked(job)
+    if end[0] == Job.State.QUEUED:
         # What it has rendered is kept.
         queue_again(job)
         return True
@@ -108,11 +107,11 @@ def _is_ending() -> bool:
 
 
 def _worked(job: Job) -> tuple[str, str, Exception | None]:
-    """How a job ended: state, sentence, and what ended it. Raises GivesWay for one that hasn't."""
+    """How a job ended: state, sentence, and what ended it; QUEUED for one that has given way."""
     try:
         WORK[job.kind](job, _reporter(job))
-    except GivesWay:
-        raise
+    except GivesWay as error:
+        return Job.State.QUEUED, "", error
     except Cancelled as error:
         return Job.State.CANCELLED, "Cancelled.", error
     except ErsatzError as error:
