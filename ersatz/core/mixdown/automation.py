@@ -5,7 +5,9 @@ CONTROL samples are 1.5 ms at 44.1 kHz: no step of a value is heard as a step, a
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from itertools import pairwise
+from operator import attrgetter
 
 import numpy as np
 
@@ -16,6 +18,7 @@ from ersatz.core.voices.modulation import bent
 from ersatz.core.voices.spec import MOVED_EVERY
 
 CONTROL = MOVED_EVERY
+_tick = attrgetter("tick")
 
 
 def values_at(automation: Automation, ticks: np.ndarray) -> np.ndarray:
@@ -47,6 +50,8 @@ def curve(control: np.ndarray, n: int) -> np.ndarray:
 
 def stands_at(automation: Automation, value: float, first_tick: float, last_tick: float) -> bool:
     """Whether a curve has one value all through a stretch."""
-    ends = values_at(automation, np.array([first_tick, last_tick], float))
-    inside = (p.value for p in automation.points if first_tick <= p.tick <= last_tick)
-    return bool(np.all(ends == value)) and all(v == value for v in inside)
+    points = automation.points
+    # The points inside and the ones on both sides of them; the curve stands where all are the same.
+    first = bisect_right(points, first_tick, key=_tick) - 1
+    last = bisect_left(points, last_tick, key=_tick)
+    return all(p.value == value for p in points[max(first, 0) : last + 1])

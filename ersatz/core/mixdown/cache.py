@@ -100,12 +100,12 @@ class RenderCache:
         """What is held in memory."""
         return self._kept.bytes + self._passing.bytes
 
-    def holds(self, key: str) -> bool:
-        """Whether the array is kept or lies on disk. It may be gone when asked for: then it is computed."""
+    def holds(self, key: str, on_disk: bool = False) -> bool:
+        """Whether the array is kept, or, where such are, lies on disk. It may be gone when asked for: then it is computed."""
         with self._lock:
             if key in self._kept or key in self._passing:
                 return True
-        return self._files is not None and self._files.path(key).exists()
+        return on_disk and self._files is not None and self._files.has(key)
 
     def get(self, key: str, compute: Callable[[], np.ndarray], on_disk: bool = False, passing: bool = False) -> np.ndarray:
         """The array of a key; `passing` is one that is quick to compute again from others.

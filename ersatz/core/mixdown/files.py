@@ -26,7 +26,14 @@ class Files:
 
     def path(self, key: str) -> Path:
         """Where a key’s file lies, whether it exists or not."""
-        return self._folder / key[:2] / f"{key}{self._suffix}"
+        return Path(self._place(key))
+
+    def has(self, key: str) -> bool:
+        """Whether there is a file of a key; asked for each node of a song, and therefore without a `Path`."""
+        return os.path.exists(self._place(key))
+
+    def _place(self, key: str) -> str:
+        return f"{self._folder}/{key[:2]}/{key}{self._suffix}"
 
     def find(self, key: str) -> Path | None:
         """The file of a key, marked as used, or None."""

@@ -148,7 +148,7 @@ class Plan:
         return self._known[node.key]
 
     def _missing(self, node: Node, asked: bool) -> frozenset[str]:
-        if self._cache.holds(node.key):
+        if self._cache.holds(node.key, on_disk=node.kept == "disk"):
             return frozenset()
         waits_for = frozenset().union(*(self.want(i) for i in node.inputs))
         if node.kept == "quick" and not asked:

@@ -276,18 +276,21 @@ class Notes:
             return None
         known = self._nodes.get((part.id, bar))
         if known is None:
-            events, edge = laid.by_bar[bar], self._bars.edge(bar)
-            made_of = (self._bars.length(bar), tuple((e.start - edge, e.cut, e.pan, e.level) for e in events))
+            events, key = laid.by_bar[bar], laid.keys.get(bar)
 
             def compute(inputs: Inputs) -> np.ndarray:
                 return self._lay_out(events, inputs, bar)
 
-            node = Node(
-                "notes", made_of, lambda: [self._note(part, e) for e in events], compute, "quick", part.id, laid.keys.get(bar)
-            )
+            places = None if key else self._places(events, bar)
+            node = Node("notes", places, lambda: [self._note(part, e) for e in events], compute, "quick", part.id, key)
             laid.keys[bar] = node.key
             known = self._nodes[part.id, bar] = node
         return known
+
+    def _places(self, events: list[Event], bar: int) -> Hashable:
+        """What a bar of notes is made of beside the notes."""
+        edge = self._bars.edge(bar)
+        return self._bars.length(bar), tuple((e.start - edge, e.cut, e.pan, e.level) for e in events)
 
     def forget(self) -> None:
         """Lets go of the nodes."""

@@ -27,14 +27,16 @@ GUARDS = 4
 ROW = TABLE + GUARDS
 #: Samples that a glide takes from one table to the next.
 TABLE_FADE = 128
+#: Samples that are worked on at once: with a table they fit into the processor's first memory.
+TILE = 256
 
 
 def mip_map(cycle: np.ndarray) -> np.ndarray:
-    """Tables of one cycle of any length at every bandwidth, without its constant part, shape (LEVELS, TABLE + GUARDS): the last
-    point stands before the first and the first three after the last, so that interpolating never wraps.
+    """Tables of one cycle of any length at every bandwidth, without its constant part, float32, shape (LEVELS, TABLE + GUARDS): the
+    last point stands before the first and the first three after the last, so that interpolating never wraps.
     """
     spectrum = np.fft.rfft(cycle) / len(cycle)
-    out = np.empty((LEVELS, TABLE + GUARDS))
+    out = np.empty((LEVELS, TABLE + GUARDS), np.float32)
     for level in range(LEVELS):
         kept = min(harmonics_of(level), len(spectrum) - 1, TABLE // 2 - 1)
         wide = np.zeros(TABLE // 2 + 1, complex)
@@ -66,7 +68,7 @@ def triangle_tables() -> np.ndarray:
 
 def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
     """Tables of a sine series."""
-    out = np.empty((LEVELS, TABLE + GUARDS))
+    out = np.empty((LEVELS, TABLE + GUARDS), np.float32)
     for level in range(LEVELS):
         k = np.arange(1, min(harmonics_of(level), TABLE // 2 - 1) + 1)
         spectrum = np.zeros(TABLE // 2 + 1, complex)
@@ -75,16 +77,22 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
     return out
 
 
+@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
+def _joined(a: float, b: float, c: float, d: float, x: np.float32) -> float:  # pragma: no cover - compiled
+    """Between the middle two of four points, float32."""
+    two, three, four, five = np.float32(2), np.float32(3), np.float32(4), np.float32(5)
+    return b + np.float32(0.5) * x * (c - a + x * (two * a - five * b + four * c - d + x * (three * (b - c) + d - a)))
+
+
 @njit(cache=True, nogil=True, inline="always")
-def _at(tables: np.ndarray, row: int, phase: float) -> float:  # pragma: no cover - compiled
-    """One of several guarded tables laid end to end, at a phase from 0 to 1, both included: rounding may reach the end. Taking a
-    row out of an array with two axes would cost twice as much as all the rest."""
+def _at(flat: np.ndarray, first: int, phase: float) -> float:  # pragma: no cover - compiled
+    """One of several guarded tables laid end to end, the one that begins at `first`, at a phase from 0 to 1, both included: rounding
+    may reach the end. Taking a row out of an array with two axes would cost twice as much as all the rest."""
     place = phase * TABLE
     j = int(place)
-    x = place - j
-    i = np.uint64(row * ROW + j)
-    a, b, c, d = tables[i], tables[i + np.uint64(1)], tables[i + np.uint64(2)], tables[i + np.uint64(3)]
-    return b + 0.5 * x * (c - a + x * (2.0 * a - 5.0 * b + 4.0 * c - d + x * (3.0 * (b - c) + d - a)))
+    i = np.uint64(first + j)
+    a, b, c, d = flat[i], flat[i + np.uint64(1)], flat[i + np.uint64(2)], flat[i + np.uint64(3)]
+    return _joined(a, b, c, d, np.float32(place - j))
 
 
 def oscillate(
@@ -151,64 +159,191 @@ def unison(
     )  # fmt: skip
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _bounds(level: int) -> tuple[float, float]:  # pragma: no cover - compiled
+    """The widths, cycles per sample, over which and up to which a level is the right one."""
+    high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
+    low = 2.0 ** ((level - 1) / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level > 0 else -1.0
+    return low, high
+
+
+@njit(cache=True, nogil=True)
+def _summed(steps: np.ndarray, sums: np.ndarray) -> float:  # pragma: no cover - compiled
+    """Into `sums` what comes before each step; gives the sum of all."""
+    total = 0.0
+    for i in range(len(steps)):
+        sums[i] = total
+        total += steps[i]
+    return total
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _turn(
+    sums: np.ndarray, bands: np.ndarray, ratio: float, turned: float, phases: np.ndarray, wide: np.ndarray
+) -> None:  # pragma: no cover - compiled
+    """A voice's phases and the widths that its table is chosen by."""
+    for i in range(len(sums)):
+        phases[i], wide[i] = turned + ratio * sums[i], ratio * bands[i]
+
+
+@njit(cache=True, nogil=True)
+def _spread(
+    steps: np.ndarray, bands: np.ndarray, detune: np.ndarray, cents: float, turned: float, phases: np.ndarray, wide: np.ndarray
+) -> float:  # pragma: no cover - compiled
+    """`_turn` of a voice whose cents move; gives its phase behind the tile."""
+    last = detune[0]
+    ratio = 2.0 ** (cents * last / 1200.0)
+    for i in range(len(steps)):
+        if detune[i] != last:
+            last = detune[i]
+            ratio = 2.0 ** (cents * last / 1200.0)
+        phases[i], wide[i] = turned, ratio * bands[i]
+        turned += ratio * steps[i]
+    return turned
+
+
+@njit(cache=True, nogil=True)
+def _stays(wide: np.ndarray, level: int) -> bool:  # pragma: no cover - compiled
+    """Whether one level is the right one all through."""
+    low, high = _bounds(level)
+    outside = 0
+    for i in range(len(wide)):
+        outside += int(wide[i] <= low) + int(wide[i] > high)
+    return outside == 0
+
+
+@njit(cache=True, nogil=True)
+def _between_frames(
+    position: np.ndarray, last: int, long: int, shift: np.ndarray, share: np.ndarray
+) -> None:  # pragma: no cover - compiled
+    """Where the cycle in front of each position begins, each `long` points, and how far that stands towards the next."""
+    for i in range(len(position)):
+        k = min(int(position[i]), last)
+        shift[i], share[i] = k * long, position[i] - k
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _read(
+    flat: np.ndarray, first: int, shift: np.ndarray, phases: np.ndarray, out: np.ndarray,
+    at: np.ndarray, part: np.ndarray, a: np.ndarray, b: np.ndarray, c: np.ndarray, d: np.ndarray,
+) -> None:  # pragma: no cover - compiled  # fmt: skip
+    """`_at` for a tile: of the tables that begin at `first`, the one that begins `shift` points further on. The rest is room."""
+    for i in range(len(out)):
+        place = (phases[i] - np.floor(phases[i])) * TABLE
+        j = np.int32(place)
+        at[i], part[i] = shift[i] + j, np.float32(place - j)
+    for i in range(len(out)):
+        k = np.uint64(first + at[i])
+        a[i], b[i], c[i], d[i] = flat[k], flat[k + np.uint64(1)], flat[k + np.uint64(2)], flat[k + np.uint64(3)]
+    for i in range(len(out)):
+        out[i] = _joined(a[i], b[i], c[i], d[i], part[i])
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _blend(values: np.ndarray, others: np.ndarray, share: np.ndarray) -> None:  # pragma: no cover - compiled
+    for i in range(len(values)):
+        values[i] += share[i] * (others[i] - values[i])
+
+
+@njit(cache=True, nogil=True)
+def _turn_over(values: np.ndarray, others: np.ndarray) -> None:  # pragma: no cover - compiled
+    """The difference of two saws."""
+    for i in range(len(values)):
+        values[i] = others[i] - values[i]
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _add(out: np.ndarray, gain: float, values: np.ndarray) -> None:  # pragma: no cover - compiled
+    for i in range(len(values)):
+        out[i] += gain * values[i]
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _cross(
+    flat: np.ndarray, long: int, phases: np.ndarray, back: np.ndarray, wide: np.ndarray, shift: np.ndarray, share: np.ndarray,
+    morphing: bool, pulsed: bool, fade: int, tables: np.ndarray, out: np.ndarray,
+) -> None:  # pragma: no cover - compiled  # fmt: skip
+    """A voice over a tile in which its table changes. A glide passes from one to the next by `fade` samples, or each harmonic that
+    goes would click; phase modulation can't wait that long."""
+    level, before, fading = tables[0], tables[1], tables[2]
+    low, high = _bounds(level)
+    for i in range(len(out)):
+        if wide[i] <= low or wide[i] > high:
+            before, level = level, _level(wide[i])
+            fading = fade if before != level else 0
+            low, high = _bounds(level)
+        place = phases[i] - np.floor(phases[i])
+        first, old_first = shift[i] + level * ROW, shift[i] + before * ROW
+        value = _at(flat, first, place)
+        if morphing:
+            value += share[i] * (_at(flat, first + long, place) - value)
+        if pulsed:
+            other = back[i] - np.floor(back[i])
+            value = _at(flat, first, other) - value
+        if fading > 0:
+            old = _at(flat, old_first, place)
+            if morphing:
+                old += share[i] * (_at(flat, old_first + long, place) - old)
+            if pulsed:
+                old = _at(flat, old_first, other) - old
+            value += (old - value) * fading / TABLE_FADE
+            fading -= 1
+        out[i] = value
+    tables[0], tables[1], tables[2] = level, before, fading
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _unison(
     frames: np.ndarray, increments: np.ndarray, band: np.ndarray, cents: np.ndarray, detune: np.ndarray, starts: np.ndarray,
     left: np.ndarray, right: np.ndarray, position: np.ndarray, width: np.ndarray, modulation: np.ndarray,
 ) -> np.ndarray:  # pragma: no cover - compiled  # fmt: skip
+    """Tile by tile, in loops that are compiled to vectors; where a voice goes from one table to the next, sample by sample."""
     n = len(increments)
     moving, pulsed, modulated, spreading = len(position) == n, len(width) == n, len(modulation) == n, len(detune) == n
     morphing = moving and len(frames) > 1
     out = np.zeros((2, n))
-    flat, rows = frames.ravel(), frames.shape[1]
+    flat, long = frames.ravel(), frames.shape[1] * ROW
+    turned, ratios = starts - np.floor(starts), 2.0 ** (cents / 1200.0)
+    # Of each voice: its table, the one before it, and how many samples of the fade between them are left.
+    tables = np.zeros((len(cents), 3), np.int64)
     for v in range(len(cents)):
-        phase = starts[v] - np.floor(starts[v])
-        ratio = 2.0 ** (cents[v] / 1200.0)
-        last_detune = 1.0
-        level = _level(band[0] * ratio)
-        # The widths between which this level is the right one.
-        low, high = -1.0, -1.0
-        before, fading = level, 0
-        for i in range(n):
-            if spreading and detune[i] != last_detune:
-                last_detune = detune[i]
-                ratio = 2.0 ** (cents[v] * last_detune / 1200.0)
-            wide = band[i] * ratio
-            if wide <= low or wide > high:
-                before, level = level, _level(wide)
-                # A glide passes from table to table by a short fade, or each harmonic that goes would click. Phase modulation can't
-                # wait that long.
-                fading = TABLE_FADE if i > 0 and before != level and not modulated else 0
-                high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
-                low = 2.0 ** ((level - 1) / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level > 0 else -1.0
-            # Wrapped aside, so that one addition is all that the next sample waits for.
-            place = phase
-            if modulated:
-                place += modulation[i]
-            place -= np.floor(place)
-            if morphing:
-                k = min(int(position[i]), len(frames) - 2)
-                part = position[i] - k
-                row = k * rows + level
-                value = (1.0 - part) * _at(flat, row, place) + part * _at(flat, row + rows, place)
+        tables[v, :2] = _level(band[0] * ratios[v])
+    doubles, singles, whole = np.zeros((4, TILE)), np.zeros((8, TILE), np.float32), np.zeros((2, TILE), np.int32)
+    for start in range(0, n, TILE):
+        stop = min(start + TILE, n)
+        m = stop - start
+        steps, bands, to_left, to_right = increments[start:stop], band[start:stop], out[0, start:stop], out[1, start:stop]
+        sums, phases, wide, back = doubles[0, :m], doubles[1, :m], doubles[2, :m], doubles[3, :m]
+        shift, at, share, values, others = whole[0, :m], whole[1, :m], singles[0, :m], singles[1, :m], singles[2, :m]
+        part, a, b, c, d = singles[3, :m], singles[4, :m], singles[5, :m], singles[6, :m], singles[7, :m]
+        total = _summed(steps, sums)
+        if morphing:
+            _between_frames(position[start:stop], len(frames) - 2, long, shift, share)
+        for v in range(len(cents)):
+            if spreading:
+                turned[v] = _spread(steps, bands, detune[start:stop], cents[v], turned[v], phases, wide)
             else:
-                value = _at(flat, level, place)
+                _turn(sums, bands, ratios[v], turned[v], phases, wide)
+                turned[v] += ratios[v] * total
+            if modulated:
+                _add(phases, 1.0, modulation[start:stop])
             if pulsed:
-                back = place - width[i]
-                back -= np.floor(back)
-                value = _at(flat, level, back) - value
-            if fading > 0:
-                old = _at(flat, before, place)
+                back[:] = phases
+                _add(back, -1.0, width[start:stop])
+            if tables[v, 2] == 0 and _stays(wide, tables[v, 0]):
+                first = tables[v, 0] * ROW
+                _read(flat, first, shift, phases, values, at, part, a, b, c, d)
                 if morphing:
-                    row = k * rows + before
-                    old = (1.0 - part) * _at(flat, row, place) + part * _at(flat, row + rows, place)
+                    _read(flat, first + long, shift, phases, others, at, part, a, b, c, d)
+                    _blend(values, others, share)
                 if pulsed:
-                    old = _at(flat, before, back) - old
-                value += (old - value) * fading / TABLE_FADE
-                fading -= 1
-            out[0, i] += left[v] * value
-            out[1, i] += right[v] * value
-            phase += increments[i] * ratio
+                    _read(flat, first, shift, back, others, at, part, a, b, c, d)
+                    _turn_over(values, others)
+            else:
+                fade = TABLE_FADE if start > 0 and not modulated else 0
+                _cross(flat, long, phases, back, wide, shift, share, morphing, pulsed, fade, tables[v], values)
+            _add(to_left, left[v], values)
+            _add(to_right, right[v], values)
     return out
 
 
@@ -224,7 +359,7 @@ def _synced(
     carry = 0.0
     for i in range(n):
         level = _level(band[i])
-        out[i] = _at(flat, level, s) + carry
+        out[i] = _at(flat, level * ROW, s) + carry
         carry = 0.0
         m += master[i]
         s += slave[i]
@@ -234,7 +369,7 @@ def _synced(
             # How long ago, in samples, the restart fell before the next sample.
             ago = m / master[i]
             old = s - slave[i] * ago
-            jump = _at(flat, level, start - np.floor(start)) - _at(flat, level, old - np.floor(old))
+            jump = _at(flat, level * ROW, start - np.floor(start)) - _at(flat, level * ROW, old - np.floor(old))
             s = start + slave[i] * ago
             s -= np.floor(s)
             # Residual of a unit step that falls `ago` before the coming sample (Valimaki & Huovilainen 2007).
