@@ -9,7 +9,7 @@ is left to the master, within its own.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -128,11 +128,9 @@ def measure_powers(
     parts = np.zeros((len(song.parts), len(chosen), bands.BANDS))
     rest = np.zeros((len(chosen), bands.BANDS))
     strips = [*(p.id for p in song.parts), *(r.id for r in song.returns)]
-    for n, k in enumerate(chosen):
-        stretches = [(bar, bar) for bar in bars_heard(song, k)] if bars is None else spread_bars(song, k, bars)
-        found = _measured(mixdown, strips, stretches, song.master)
+    heard = [[(bar, bar) for bar in bars_heard(song, k)] if bars is None else spread_bars(song, k, bars) for k in chosen]
+    for n, found in enumerate(_measured(mixdown, strips, heard, song.master, step)):
         parts[:, n], rest[n] = found[: len(song.parts)], found[len(song.parts) :].sum(axis=0)
-        step((n + 1) / len(chosen))
     audible = parts.sum(axis=(1, 2)) > SILENT
     sounds = parts.sum(axis=(0, 2)) > SILENT
     if not audible.any() or not sounds.any():
@@ -145,15 +143,21 @@ def measure_powers(
     return Powers(ids, tuple(chosen), parts[audible][:, sounds], rest[sounds], targets, lufs, main)
 
 
-def _measured(mixdown: Mixdown, ids: Sequence[str], stretches: Sequence[tuple[int, int]], master: Master) -> np.ndarray:
-    """Of strips over stretches of 1-based bars, equally long, per third octave, shape (strips, BANDS); zeros for a silent one."""
+def _measured(
+    mixdown: Mixdown, ids: Sequence[str], sections: Sequence[Sequence[tuple[int, int]]], master: Master, step: Step
+) -> Iterator[np.ndarray]:
+    """Of strips over each section's stretches of 1-based bars, equally long, per third octave, shape (strips, BANDS); zeros for a
+    silent one."""
 
     def measure(x: np.ndarray) -> np.ndarray:
         return power_behind_master(x, master) if np.abs(x).max() > 1e-6 else np.zeros(bands.BANDS)
 
     name = f"power {master.low_cut_hz} {master.mono_below_hz}"
-    found = mixdown.measured_each(name, [(strip, first, last) for strip in ids for first, last in stretches], measure)
-    return np.reshape(found, (len(ids), len(stretches), bands.BANDS)).mean(axis=1)
+    wanted = [(strip, first, last) for stretches in sections for strip in ids for first, last in stretches]
+    found = iter(mixdown.measured_each(name, wanted, measure, step))
+    for stretches in sections:
+        rows = [next(found) for _ in range(len(ids) * len(stretches))]
+        yield np.reshape(rows, (len(ids), len(stretches), bands.BANDS)).mean(axis=1)
 
 
 def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:

@@ -261,28 +261,30 @@ def filtered(
         mode = LOW if low else HIGH
         first = svf(x, hz, np.array(FOURTH_ORDER_Q[:1]), rate, mode)
         return np.asarray(svf(first, hz, second, rate, mode))
+    if kind == "vowel":
+        return _vowel(x, cutoff_hz, resonance, vowel, rate)
     n = x.shape[-1]
     cutoff_hz = _per_sample(cutoff_hz, n)
     if x.ndim > 1:
         return np.stack([filtered(kind, side, cutoff_hz, resonance, rate, vowel) for side in x])
     if kind == "comb":
         return np.asarray(comb(x, cutoff_hz, _per_sample(COMB_FEEDBACK * np.sqrt(np.clip(resonance, 0, 1)), n), rate))
-    if kind == "vowel":
-        return _vowel(x, cutoff_hz, _per_sample(resonance, n), _per_sample(vowel, n), rate)
     if kind == "all-pass chain":
         wet = allpass_chain(x, cutoff_hz, _per_sample(CHAIN_FEEDBACK * np.clip(resonance, 0, 1), n), CHAIN_STAGES, rate)
         return np.asarray(0.5 * (x + wet))
     raise ValueError(f"there is no filter “{kind}”")
 
 
-def _vowel(x: np.ndarray, cutoff_hz: np.ndarray, resonance: np.ndarray, vowel: np.ndarray, rate: float) -> np.ndarray:
+def _vowel(
+    x: np.ndarray, cutoff_hz: np.ndarray | float, resonance: np.ndarray | float, vowel: np.ndarray | float, rate: float
+) -> np.ndarray:  # fmt: skip
     place = np.clip(vowel, 0, len(FORMANTS_HZ) - 1)
-    q = 5.0 * 4.0 ** np.clip(resonance, 0, 1)
+    q = figures(5.0 * 4.0 ** np.clip(resonance, 0, 1))
     shift = np.clip(cutoff_hz / VOWEL_CUTOFF_HZ, 0.25, 4.0)
-    out = np.zeros(len(x))
+    out = np.zeros(x.shape)
     for formant, gain in enumerate(FORMANT_GAIN):
         hz = np.exp(np.interp(place, np.arange(len(FORMANTS_HZ)), np.log(FORMANTS_HZ[:, formant])))
-        out += gain * svf(x, hz * shift, q, rate, BAND)
+        out += gain * _state_variable(x, figures(hz * shift), q, rate, BAND)
     return out
 
 

@@ -12,7 +12,9 @@ def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
     stand."""
     angle = (np.clip(pan, -1, 1) + 1) * np.pi / 4
     linear = np.sqrt(2) * factor(gain_db)
-    return np.stack(np.broadcast_arrays(np.cos(angle) * linear, np.sin(angle) * linear)).reshape(2, -1)
+    out = np.empty((2, max(np.size(angle), np.size(linear))))
+    out[0], out[1] = np.cos(angle), np.sin(angle)
+    return np.multiply(out, linear, out)
 
 
 def factor(db: np.ndarray | float) -> np.ndarray:

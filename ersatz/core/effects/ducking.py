@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
@@ -21,20 +22,30 @@ def duck_curve_db(start: int, n: int, triggers: np.ndarray, shape: np.ndarray, b
     `triggers` are sample positions, sorted; `shape` is spread over one beat and has recovered after it. A new trigger takes
     over from the old one within TAKEOVER samples.
     """
+    first, last = np.searchsorted(triggers, [start - beat_samples - TAKEOVER, start + n])
+    near = np.asarray(triggers[first:last], np.int64) - start
+    return np.asarray(_pulled(n, near, np.asarray(shape, np.float64), beat_samples / len(shape), int(beat_samples) + TAKEOVER))
+
+
+@njit(cache=True, nogil=True)
+def _pulled(n: int, triggers: np.ndarray, shape: np.ndarray, every: float, span: int) -> np.ndarray:  # pragma: no cover - compiled
+    """Triggers from the first sample on, before it negative; the shape has a point `every` so many samples and is over behind its
+    last one; nothing of it is left after `span`."""
     out = np.zeros(n)
-    points = np.arange(len(shape)) / len(shape) * beat_samples
-    first = int(np.searchsorted(triggers, start - beat_samples - TAKEOVER))
-    last = int(np.searchsorted(triggers, start + n))
-    span = int(beat_samples) + TAKEOVER
-    for trigger in triggers[max(0, first) : last]:
-        begin, end = max(0, int(trigger) - start), min(n, int(trigger) - start + span)
-        if end <= begin:
-            continue
-        elapsed = np.arange(begin, end) + (start - int(trigger))
-        fresh = np.interp(elapsed, points, shape, right=0.0)
-        blend = np.minimum(elapsed / TAKEOVER, 1.0)
-        out[begin:end] = np.maximum(out[begin:end] * (1 - blend), np.minimum(fresh, 1.0) * blend)
-        out[end:] = 0.0
+    last = len(shape) - 1
+    for trigger in triggers:
+        end = min(n, trigger + span)
+        for i in range(max(0, trigger), end):
+            place = (i - trigger) / every
+            k = int(place)
+            fresh = 0.0
+            if k < last:
+                fresh = shape[k] + (place - k) * (shape[k + 1] - shape[k])
+            elif place == last:
+                fresh = shape[last]
+            blend = min((i - trigger) / TAKEOVER, 1.0)
+            out[i] = max(out[i] * (1.0 - blend), min(fresh, 1.0) * blend)
+        out[max(end, 0) :] = 0.0
     return out
 
 

@@ -67,6 +67,28 @@ def _count(feedback: float) -> int:
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
+def _darken(
+    left: np.ndarray, right: np.ndarray, state: np.ndarray, b0: float, b1: float, a1: float
+) -> None:  # pragma: no cover - compiled
+    """A block of both sides through one first-order section, in place. `state`: what went in and came out last, of both sides."""
+    heard, heard_right, y, z = state[0], state[1], state[2], state[3]
+    for i in range(len(left)):
+        u, v = left[i], right[i]
+        # The product with what came out last is all that the next sample waits for.
+        y = (b0 * u + b1 * heard) - a1 * y
+        z = (b0 * v + b1 * heard_right) - a1 * z
+        heard, heard_right = u, v
+        left[i], right[i] = y, z
+    state[0], state[1], state[2], state[3] = heard, heard_right, filters.kept(y), filters.kept(z)
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _add(out: np.ndarray, gain: float, x: np.ndarray) -> None:  # pragma: no cover - compiled
+    for i in range(len(x)):
+        out[i] += gain * x[i]
+
+
+@njit(cache=True, nogil=True)
 def _leaning(
     x: np.ndarray, places: np.ndarray, gains: np.ndarray, first: int, b0: float, b1: float, a1: float
 ) -> np.ndarray:  # pragma: no cover - compiled
@@ -76,28 +98,20 @@ def _leaning(
     n, count = x.shape[1], len(places)
     out = np.zeros(x.shape)
     block = np.zeros((2, filters.FORGET_EVERY))
-    left, right = block[0], block[1]
     states = np.zeros((count, 4))
     for start in range(0, n - places[0], filters.FORGET_EVERY):
         many = min(filters.FORGET_EVERY, n - start)
-        for i in range(many):
-            left[i], right[i] = x[0, start + i], x[1, start + i]
+        left, right = block[0, :many], block[1, :many]
+        left[:], right[:] = x[0, start : start + many], x[1, start : start + many]
         for k in range(count):
-            begin, end = max(0, first - start - places[k]), min(many, n - start - places[k])
+            at = start + places[k]
+            begin, end = max(0, first - at), min(many, n - at)
             if end <= 0:
                 break
-            heard, heard_right, y, z = states[k, 0], states[k, 1], states[k, 2], states[k, 3]
-            for i in range(many):
-                u, v = left[i], right[i]
-                y = b0 * u + b1 * heard - a1 * y
-                z = b0 * v + b1 * heard_right - a1 * z
-                heard, heard_right = u, v
-                left[i], right[i] = y, z
-            states[k, 0], states[k, 1], states[k, 2], states[k, 3] = heard, heard_right, filters.kept(y), filters.kept(z)
-            at, near, far = start + places[k], gains[k, 0], gains[k, 1]
-            for i in range(begin, end):
-                out[0, at + i] += near * left[i]
-                out[1, at + i] += far * right[i]
+            _darken(left, right, states[k], b0, b1, a1)
+            if begin < end:
+                _add(out[0, at + begin : at + end], gains[k, 0], left[begin:end])
+                _add(out[1, at + begin : at + end], gains[k, 1], right[begin:end])
     return out
 
 

@@ -71,6 +71,25 @@ class Memory:
         self.bytes += value.nbytes
 
 
+class _Hashed:
+    """A key that is deep and costs time to hash: it is hashed once."""
+
+    __slots__ = ("_hash", "_key")
+
+    def __init__(self, key: Hashable):
+        self._key, self._hash = key, hash(key)
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Hashed) and self._key == other._key
+
+
+#: Stands for what isn't remembered: None may be.
+MISSING = object()
+
+
 def _save(value: np.ndarray, file: BinaryIO) -> None:
     np.save(file, value)
 
@@ -83,7 +102,7 @@ class RenderCache:
         self._kept, self._passing = Memory(memory_bytes - passing), Memory(passing)
         self._files = Files(folder, ".npy", disk_bytes) if folder is not None else None
         self._lock = threading.Lock()
-        self._plain: OrderedDict[Hashable, object] = OrderedDict()
+        self._plain: OrderedDict[_Hashed, object] = OrderedDict()
         self._under_way: dict[str, tuple[int, threading.Event]] = {}
         self.computed = 0
 
@@ -147,16 +166,18 @@ class RenderCache:
 
     def remembered(self, made_of: Hashable, make: Callable[[], T]) -> T:
         """A small result of plain Python, by everything that it is made of; the last REMEMBERED are kept."""
+        key = _Hashed(made_of)
         with self._lock:
-            if made_of in self._plain:
-                self._plain.move_to_end(made_of)
-                return cast(T, self._plain[made_of])
-        made = make()
+            made = self._plain.pop(key, MISSING)
+            if made is not MISSING:
+                self._plain[key] = made
+                return cast(T, made)
+        result = make()
         with self._lock:
-            self._plain[made_of] = made
+            self._plain[key] = result
             if len(self._plain) > REMEMBERED:
                 self._plain.popitem(last=False)
-        return made
+        return result
 
     def _read(self, key: str) -> np.ndarray | None:
         path = self._files.find(key) if self._files else None

@@ -22,6 +22,7 @@ class Ducks:
         self._curves = {c.id: c for c in song.curves}
         self._song = song
         self._triggers: dict[str, np.ndarray] = {}
+        self._acting: dict[tuple[str, int], tuple[int, ...]] = {}
 
     def gain(self, duck: Duck | None, bar: int) -> Node | None:
         """Gain that pulls a strip down in a bar, shape (samples,): one node for all strips that it moves as far. None where nothing
@@ -40,7 +41,12 @@ class Ducks:
         return Node("duck", (near, n, fingerprint(shape), self._beat, duck.depth_db), lambda: (), compute)
 
     def _near(self, curve: str, bar: int) -> tuple[int, ...]:
-        """Triggers that act on a bar, in samples from its line."""
+        """Triggers that act on a bar, in samples from its line; looked for once for all strips that they pull down."""
+        if (curve, bar) not in self._acting:
+            self._acting[curve, bar] = self._found(curve, bar)
+        return self._acting[curve, bar]
+
+    def _found(self, curve: str, bar: int) -> tuple[int, ...]:
         if curve not in self._triggers:
             self._triggers[curve] = duck_triggers(self._song, self._curves[curve], RATE_HZ)
         triggers, start = self._triggers[curve], self._bars.edge(bar)

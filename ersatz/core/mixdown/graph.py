@@ -10,8 +10,8 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import Executor, Future
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from queue import Empty, SimpleQueue
 from typing import Any, Literal
 
@@ -25,6 +25,8 @@ Kept = Literal["disk", "memory", "quick"]
 #: Samples by input, None where the input is silent.
 Inputs = list[Any]
 Compute = Callable[[Inputs], np.ndarray]
+#: Threads that compute.
+WORKERS = 2
 #: Seconds between two reports of progress.
 PROGRESS_S = 0.2
 
@@ -59,6 +61,8 @@ class Node:
 
 #: A node by 0-based bar; None where it is silent.
 Source = Callable[[int], Node | None]
+#: Makes nodes that are worked on together, None for silence.
+Span = Callable[[], Iterable[Node | None]]
 
 
 def hashed(*values: Any) -> str:
@@ -94,6 +98,24 @@ class Graph:
         for node in nodes:
             plan.want(node, asked=True)
         return plan
+
+    def computed(self, spans: Sequence[Span], progress: Callable[[float], None]) -> Iterator[list[Node | None]]:
+        """The nodes of one span after the other, computed by WORKERS threads. What `progress` raises stops it."""
+
+        def planned(span: Span) -> tuple[list[Node | None], Plan]:
+            nodes = list(span())
+            return nodes, self.plan(nodes)
+
+        # Keys take a while to make: a span's are made while the span before is computed.
+        with ThreadPoolExecutor(WORKERS) as pool, ThreadPoolExecutor(1) as planner:
+            coming = planner.submit(planned, spans[0])
+            for k in range(len(spans)):
+                nodes, plan = coming.result()
+                if k + 1 < len(spans):
+                    coming = planner.submit(planned, spans[k + 1])
+                self.carry_out(plan, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
+                yield nodes
+                progress((k + 1) / len(spans))
 
     def carry_out(self, plan: Plan, pool: Executor, progress: Callable[[float], None]) -> None:
         """Computes what was planned. Threads share the work, each node as soon as what it needs is there; going through nodes of

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import Graph, Inputs, Node, Plan, Source
+from ersatz.core.mixdown.graph import WORKERS, Graph, Inputs, Node, Source, Span
 from ersatz.core.mixdown.master import CONTEXT, Mastering, finish, tone
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.staging import staged
@@ -29,7 +30,6 @@ from ersatz.core.voices import gone
 
 #: After the last bar the tails ring out this long at the most.
 TAIL_S = 6.0
-WORKERS = 2
 #: A strip in front of the master may stand above full scale: handed out by itself in a file, it is so much quieter.
 HEADROOM_DB = 12.0
 #: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes, so many
@@ -41,6 +41,8 @@ PEAKS_PER_BAR = 16
 Progress = Callable[[float], None]
 #: (samples, shape (2, n)) -> figures
 Measure = Callable[[np.ndarray], np.ndarray]
+#: A strip, by id, in 1-based bars first..last.
+Stretch = tuple[str, int, int]
 
 
 def _unreported(fraction: float) -> None:
@@ -79,23 +81,11 @@ class Mixdown:
         What `progress` raises stops it."""
         together = max(LEAST_BARS, min(SPAN_BARS, SPAN_NODES // max(1, len(self.song.parts))))
         spans = [bars[k : k + together] for k in range(0, len(bars), together)]
-
-        def planned(span: Sequence[int]) -> tuple[list[Node | None], Plan]:
-            nodes = [source(bar) for bar in span]
-            return nodes, self._graph.plan(nodes)
-
-        # Keys take a while to make: a span's are made while the span before is computed.
-        with ThreadPoolExecutor(WORKERS) as pool, ThreadPoolExecutor(1) as planner:
-            coming = planner.submit(planned, spans[0])
-            for k, span in enumerate(spans):
-                nodes, plan = coming.result()
-                if k + 1 < len(spans):
-                    coming = planner.submit(planned, spans[k + 1])
-                self._graph.carry_out(plan, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
-                for bar, node in zip(span, nodes):
-                    yield bar, None if node is None else self._graph.samples(node)
-                self._forget()
-                progress((k + 1) / len(spans))
+        made: list[Span] = [partial(map, source, span) for span in spans]
+        for span, nodes in zip(spans, self._graph.computed(made, progress)):
+            for bar, node in zip(span, nodes):
+                yield bar, None if node is None else self._graph.samples(node)
+            self._forget()
 
     def _joined(self, source: Source, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
         """Samples start..stop-1 of what has a node for each bar, shape (2, n)."""
@@ -144,18 +134,23 @@ class Mixdown:
         return self._strip(strip_id, *self.bar_range(first_bar, last_bar))
 
     def measured_each(
-        self, what: str, wanted: Sequence[tuple[str, int, int]], measure: Measure, progress: Progress = _unreported
+        self, what: str, wanted: Sequence[Stretch], measure: Measure, progress: Progress = _unreported
     ) -> list[np.ndarray]:
         """`measure` of the `strip_samples` of each strip and range of bars, by WORKERS threads, kept like a render: what sounds the
         same is measured once, in whichever song. `what`: its name, with all that it depends on beside the samples."""
-        nodes = [self._measurement(what, strip_id, range(first - 1, last), measure) for strip_id, first, last in wanted]
-        with ThreadPoolExecutor(WORKERS) as pool:
-            self._graph.carry_out(self._graph.plan(nodes), pool, progress)
-        found = [self._graph.samples(node) for node in nodes]
-        self._forget()
-        return found
+        found: dict[Stretch, np.ndarray] = {}
+        # Strips of the same bars share much.
+        ordered = sorted(set(wanted), key=lambda stretch: stretch[1:])
+        spans = [ordered[k : k + SPAN_NODES] for k in range(0, len(ordered), SPAN_NODES)]
+        make = partial(self._measurement, what, measure)
+        made: list[Span] = [partial(map, make, span) for span in spans]
+        for span, nodes in zip(spans, self._graph.computed(made, progress)):
+            found |= {stretch: self._graph.samples(node) for stretch, node in zip(span, nodes) if node is not None}
+            self._forget()
+        return [found[stretch] for stretch in wanted]
 
-    def _measurement(self, what: str, strip_id: str, bars: range, measure: Measure) -> Node:
+    def _measurement(self, what: str, measure: Measure, stretch: Stretch) -> Node:
+        strip_id, bars = stretch[0], range(stretch[1] - 1, stretch[2])
         rows: list[list[Node | None]]
         if strip_id == MASTER:
             rows = [[self._master.finished(bar) for bar in bars]]

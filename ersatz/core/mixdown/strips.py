@@ -58,6 +58,7 @@ class Strips:
         self._periods: dict[int, float] = {}
         self._hits_of: dict[tuple[str, ...], np.ndarray] = {}
         self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
+        self._cells: dict[str, dict[str, float]] = {p.id: {c.section: c.level_db for c in reversed(p.cells)} for p in song.parts}
 
     def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], Node | None]) -> Node | None:
         place = (stage, strip.id, bar)
@@ -295,8 +296,8 @@ class Strips:
         return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick", strip.id)
 
     def _cell_db(self, strip: Strip, bar: int) -> float:
-        cell = strip.cell(self.section(bar)[1].id) if isinstance(strip, Part) else None
-        return cell.level_db if cell else 0.0
+        levels = self._cells.get(strip.id)
+        return levels.get(self.section(bar)[1].id, 0.0) if levels else 0.0
 
     def section(self, bar: int) -> tuple[int, SongSection]:
         """A bar's place in its section and the section; what rings on behind the song belongs to the last bar."""
@@ -322,7 +323,9 @@ def ramped_db(level: float, coming: float, n: int) -> float | np.ndarray:
     """A bar's level that has reached the next bar's at the bar line: in the last LEVEL_RAMP of its n samples."""
     if coming == level:
         return level
-    return np.asarray(level + (coming - level) * np.clip((np.arange(n) - n + LEVEL_RAMP) / LEVEL_RAMP, 0, 1))
+    out, ramp = np.full(n, level), min(n, LEVEL_RAMP)
+    out[n - ramp :] += (coming - level) * np.arange(LEVEL_RAMP - ramp, LEVEL_RAMP) / LEVEL_RAMP
+    return out
 
 
 def _per_sample(value: float | np.ndarray, n: int) -> float | np.ndarray:

@@ -61,7 +61,7 @@ class Values:
 
     def is_moved(self, strip: Strip, device: str, param: str) -> bool:
         """Whether a value is automated or modulated."""
-        return strip.curve(device, param) is not None or self.is_modulated(strip, device, param)
+        return param in self.moves(strip, device)
 
     def is_modulated(self, strip: Strip, device: str, param: str) -> bool:
         """Whether a modulator acts on a value; versions of a part share theirs."""
