@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
 
 import numpy as np
 
@@ -54,7 +53,7 @@ class Strips:
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
         self._settings: dict[tuple[str, int], str] = {}
-        self._reaches: dict[tuple[str, int], tuple[int, int]] = {}
+        self._reaches: dict[str, list[tuple[int, int]]] = {}
         self._periods: dict[int, float] = {}
         self._hits_of: dict[tuple[str, ...], np.ndarray] = {}
         self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
@@ -179,22 +178,31 @@ class Strips:
         return Node("chain", settings, lambda: [*sources, *steered], compute, kept, strip.id)
 
     def _reach(self, strip: Strip, chain: Chain) -> tuple[int, int]:
-        """Samples before and after a bar that a strip's chain hears."""
-        place = (strip.id, id(chain))
-        if place not in self._reaches:
+        """Samples before and after a bar that a strip's chain, with whichever of its effects off, hears."""
+        pairs = [pair for effect, pair in zip(chain, self._reaches_of(strip)) if effect.on]
+        return sum(before for before, _ in pairs), sum(after for _, after in pairs)
+
+    def _reaches_of(self, strip: Strip) -> list[tuple[int, int]]:
+        """Samples before and after a stretch that each effect of a strip hears."""
+        if strip.id not in self._reaches:
+            chain = self._chains[strip.id]
             drawn = {e.id: self._values.extremes(strip, e.id) for e in chain}
             moved = tuple((name, *values.tolist()) for e in chain for name, values in sorted(drawn[e.id].items()))
+
+            def found() -> list[tuple[int, int]]:
+                return [reach((e,), self._song.bpm, RATE_HZ, drawn.__getitem__) for e in chain]
+
             made_of = ("reach", self._chain_settings(strip, chain), moved)
-            found = partial(reach, chain, self._song.bpm, RATE_HZ, drawn.__getitem__)
-            self._reaches[place] = self._graph.cache.remembered(made_of, found)
-        return self._reaches[place]
+            self._reaches[strip.id] = self._graph.cache.remembered(made_of, found)
+        return self._reaches[strip.id]
 
     def _extremes(self, strip: Strip) -> Callable[[str], dict[str, np.ndarray]]:
         return lambda effect_id: self._values.extremes(strip, effect_id)
 
     def _acting(self, strip: Strip, bar: int) -> Chain:
-        """The chain with those effects off that are automated to a blend of 0 all around a bar: they pass their input as it is, and
-        what the chain does in all other bars isn't worked out anew for them. Empty where nothing is on."""
+        """The chain with those effects off that are automated to a blend of 0 in a bar and as far around it as the effects behind
+        them hear: there they pass their input as it is, and what the chain does in all other bars isn't worked out anew for them.
+        Empty where nothing is on."""
         known = self._acts.get((strip.id, bar))
         if known is None:
             known = self._acts[strip.id, bar] = self._act(strip, bar)
@@ -205,16 +213,17 @@ class Strips:
         blends = {a.device: a for a in strip.automation if a.param == "blend"}
         if not blends:
             return chain
-        before, after = self._reach(strip, chain)
         ticks = self._song.grid.ticks_per_bar
         per_sample = ticks / self._bars.length(bar)
-        first, last = bar * ticks - (before + CONTROL) * per_sample, (bar + 1) * ticks + (after + CONTROL) * per_sample
+        first, last = bar * ticks - CONTROL * per_sample, (bar + 1) * ticks + CONTROL * per_sample
         off = 0
-        for k, effect in enumerate(chain):
+        for k, (effect, (before, after)) in reversed([*enumerate(zip(chain, self._reaches_of(strip)))]):
             blend = blends.get(effect.id)
             moves = self._values.is_modulated(strip, effect.id, "blend")
             if not effect.on or (blend and not moves and automation.stands_at(blend, 0.0, first, last)):
                 off |= 1 << k
+            else:
+                first, last = first - before * per_sample, last + after * per_sample
         if off == (1 << len(chain)) - 1 and all(e.on or not e.bypass_db for e in chain):
             return ()
         if (strip.id, off) not in self._reduced:
