@@ -28,6 +28,11 @@ def with_strip_set(song, strip_id, **settings):
     return with_strip(song, replace(song.strip(strip_id), **settings))
 
 
+def solo_of(made, bar, cache):
+    mixdown = Mixdown(made, cache)
+    return mixdown.solo(mixdown.song.parts[0], *mixdown.bar_range(bar, bar))
+
+
 def song(*parts, bpm=121.0, bars=4, **settings):
     sections = (SongSection("s1", "build", bars), SongSection("s2", "drop", bars))
     return Song("Test", bpm, "A", "minor", 50.0, sections, parts, **settings)
@@ -64,6 +69,25 @@ def test_what_repeats_is_computed_once():
     Mixdown(longer, cache).samples(0, Mixdown(longer).bar_range(1, 60)[1])
     few = cache.computed
     assert few < 90
+
+
+def test_an_effect_that_is_mixed_in_for_a_while_is_gone_as_soon_as_nothing_behind_it_hears_it():
+    mixed = Automation(
+        "fx", "blend", (AutomationPoint(0, 1.0), AutomationPoint(2 * BAR - 60, 1.0), AutomationPoint(2 * BAR - 30, 0.0))
+    )
+    # Long tails: the reverb itself hears more than a bar.
+    space = Effect("reverb", {"decay_s": 3.0}, id="fx")
+    cache = RenderCache()
+    for behind in ((), (Effect("delay", {"feedback": 0.1}, {"time": "1/4"}, id="echo"),)):
+        made = song(replace(PLUCK, chain=(space, *behind), automation=(mixed,)), bpm=120.0)
+        without = song(replace(PLUCK, chain=behind), bpm=120.0)
+        # In front of the echo the reverb is still heard in its echoes.
+        for bar, gone in ((2, False), (3, not behind), (8, True)):
+            expected = solo_of(without, bar, cache)
+            computed = cache.computed
+            assert np.array_equal(solo_of(made, bar, cache), expected) == gone
+            # Where the chain does nothing, it isn't worked out either.
+            assert (cache.computed == computed) == (gone and not behind)
 
 
 def test_a_part_rings_on_through_its_effects_after_its_last_note():

@@ -1,7 +1,8 @@
 """What strips do to sound: gain in, width, mono, mute, sends, nested buses, ducking, in parts, buses, returns and the master."""
 
-from concurrent.futures import ThreadPoolExecutor
+import time
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pytest
@@ -172,6 +173,14 @@ def test_bars_alone_equal_the_whole_in_nested_strips():
 # The graph ------------------------------------------------------------------------------------------------------------
 
 
+def quietly(fraction):
+    pass
+
+
+def rendered(graph, nodes, ahead=4):
+    return list(graph.computed([lambda node=node: node for node in nodes], ahead, lambda: None, quietly))
+
+
 def constant(value, **settings):
     return Node("number", value, lambda: (), lambda inputs: np.full((2, 4), value, np.float32), **settings)
 
@@ -195,13 +204,17 @@ def test_what_is_kept_is_not_computed_again_and_quick_nodes_are_not_waited_for()
     quick = added(constant(1.0), constant(2.0), kept="quick")
     top = added(quick, constant(4.0))
     plan = Plan(cache)
-    assert plan.want(top) == {top.key}
+    assert plan.want(top, asked=True) == {top.key} and plan.waits_for(top)
     assert set(plan.nodes) == {top.key, *(constant(v).key for v in (1.0, 2.0, 4.0))}
-    free = [key for key, _ in plan.ready()]
-    assert len(free) == 3 and top.key not in free
-    assert [plan.computed(key) for key in free] == [[], [], [(top.key, top)]]
-    with ThreadPoolExecutor(2) as pool:
-        graph.carry_out(graph.plan([top]), pool, lambda fraction: None)
+    free = [key for _, key, _ in plan.ready()]
+    assert len(free) == 3 and top.key not in free and not plan.ready()
+    for key in free:
+        assert not plan.ready()
+        plan.done(key)
+    assert plan.ready() == [(1, top.key, top)]
+    plan.done(top.key)
+    assert not plan.waits_for(top) and not plan.nodes
+    assert rendered(graph, [top, None]) == [top, None]
     computed = cache.computed
     assert graph.samples(top)[0, 0] == 7.0
     again = Plan(cache)
@@ -214,9 +227,41 @@ def test_what_a_node_raises_ends_the_work():
         raise ValueError("no sound")
 
     bad = Node("bad", None, lambda: (), broken)
-    with ThreadPoolExecutor(2) as pool, pytest.raises(ValueError, match="no sound"):
-        graph = Graph(RenderCache())
-        graph.carry_out(graph.plan([added(bad, constant(1.0))]), pool, lambda fraction: None)
+    with pytest.raises(ValueError, match="no sound"):
+        rendered(Graph(RenderCache()), [constant(1.0), added(bad, constant(1.0))])
+
+
+def test_nodes_come_in_order_and_so_many_are_made_ahead_of_them():
+    made, forgotten, order = [], [], []
+
+    def make(k):
+        made.append(k)
+        # The first is made of what takes longest.
+        slow = Node("slow", k, lambda: (), lambda inputs: time.sleep(0.02 * (9 - k)) or np.full((2, 4), k, np.float32))
+        return None if k == 4 else added(slow, constant(100.0))
+
+    graph = Graph(RenderCache())
+    for k, node in enumerate(graph.computed([partial(make, k) for k in range(9)], 3, lambda: forgotten.append(len(made)), quietly)):
+        order.append(k)
+        assert len(made) <= k + 4
+        assert node is None if k == 4 else graph.cache.holds(node.key) and graph.samples(node)[0, 0] == 100 + k
+    assert order == made == list(range(9)) and forgotten == [3, 6, 9]
+
+
+def test_what_is_asked_for_later_and_made_of_what_is_done_waits_for_nothing():
+    one = constant(1.0)
+    nodes = [one, added(one, constant(2.0)), added(one, one), one]
+    graph = Graph(RenderCache())
+    assert [graph.samples(node)[0, 0] for node in rendered(graph, nodes, ahead=1)] == [1, 3, 2, 1]
+    assert graph.cache.computed == 4
+
+
+def test_who_stops_listening_ends_the_work():
+    graph = Graph(RenderCache())
+    nodes = graph.computed([partial(constant, float(k)) for k in range(50)], 2, lambda: None, quietly)
+    next(nodes)
+    nodes.close()
+    assert graph.cache.computed < 10
 
 
 def test_what_sounds_the_same_is_measured_once(song):

@@ -121,8 +121,8 @@ def _log_coshes(
     for i in range(len(x)):
         out[i] = abs(np.float64(x[i]) + bias)
         place = min(out[i], TABLE_LAST) / TABLE_STEP
-        k = np.int32(place)
-        at[i], part[i] = 4 * k, place - k
+        row = np.int32(place)
+        at[i], part[i] = 4 * row, place - row
     for i in range(len(x)):
         k = np.uint64(at[i])
         a[i], b[i], c[i], d[i] = table[k], table[k + np.uint64(1)], table[k + np.uint64(2)], table[k + np.uint64(3)]

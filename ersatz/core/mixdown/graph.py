@@ -10,8 +10,11 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from heapq import heappop, heappush
 from queue import Empty, SimpleQueue
 from typing import Any, Literal
 
@@ -33,16 +36,15 @@ PROGRESS_S = 0.2
 
 class Node:
     """`stage` begins the key and says to a reader what it is. `settings`: everything beside the inputs that shapes the samples, in
-    plain values. `inputs`: called when they are needed. `group`: nodes of one are computed one after the other; they
-    share what is soon forgotten. `key`: where it is known already."""
+    plain values. `inputs`: called when they are needed. `key`: where it is known already."""
 
-    __slots__ = ("_inputs", "_key", "_settings", "compute", "group", "kept", "stage")
+    __slots__ = ("_inputs", "_key", "_settings", "compute", "kept", "stage")
 
     def __init__(
         self, stage: str, settings: Any, inputs: Callable[[], Sequence[Node | None]], compute: Compute, kept: Kept = "memory",
-        group: str = "", key: str | None = None,
+        key: str | None = None,
     ):  # fmt: skip
-        self.stage, self.compute, self.kept, self.group = stage, compute, kept, group
+        self.stage, self.compute, self.kept = stage, compute, kept
         self._settings, self._inputs, self._key = settings, inputs, key
 
     @property
@@ -61,8 +63,6 @@ class Node:
 
 #: A node by 0-based bar; None where it is silent.
 Source = Callable[[int], Node | None]
-#: Makes nodes that are worked on together, None for silence.
-Span = Callable[[], Iterable[Node | None]]
 
 
 def hashed(*values: Any) -> str:
@@ -92,62 +92,62 @@ class Graph:
 
         return self.cache.get(node.key, compute, on_disk=node.kept == "disk", passing=node.kept == "quick")
 
-    def plan(self, nodes: Iterable[Node | None]) -> Plan:
-        """Of all that the nodes are made of and the cache doesn't hold, and of the nodes themselves."""
-        plan = Plan(self.cache)
-        for node in nodes:
-            plan.want(node, asked=True)
-        return plan
+    def computed(
+        self, make: Sequence[Callable[[], Node | None]], ahead: int, forget: Callable[[], None], progress: Callable[[float], None]
+    ) -> Iterator[Node | None]:
+        """The nodes that `make` makes, None for silence, in order, each as soon as it is there; computed by WORKERS threads.
 
-    def computed(self, spans: Sequence[Span], progress: Callable[[float], None]) -> Iterator[list[Node | None]]:
-        """The nodes of one span after the other, computed by WORKERS threads. What `progress` raises stops it."""
+        Threads share the work, each node as soon as what it needs is there; going through nodes of their own they would wait for
+        each other most of the time. Meanwhile the next ones are made, up to `ahead` of them: keys take a while. After as many,
+        `forget` is called: what was made before is made again where it is needed. What `progress` raises ends it at the next node;
+        so does what a node raises.
+        """
+        plan, told = Plan(self.cache), time.monotonic()
+        coming: deque[Node | None] = deque()
+        waiting: list[tuple[int, int, str, Node]] = []
+        pending: set[Future[str]] = set()
+        finished: SimpleQueue[Future[str]] = SimpleQueue()
+        given, made, begun = 0, 0, 0
 
-        def planned(span: Span) -> tuple[list[Node | None], Plan]:
-            nodes = list(span())
-            return nodes, self.plan(nodes)
+        def compute_next() -> str:
+            # What was asked for first goes first, also where it became ready late.
+            _, _, key, node = heappop(waiting)
+            self.samples(node)
+            return key
 
-        # Keys take a while to make: a span's are made while the span before is computed.
-        with ThreadPoolExecutor(WORKERS) as pool, ThreadPoolExecutor(1) as planner:
-            coming = planner.submit(planned, spans[0])
-            for k in range(len(spans)):
-                nodes, plan = coming.result()
-                if k + 1 < len(spans):
-                    coming = planner.submit(planned, spans[k + 1])
-                self.carry_out(plan, pool, lambda done, k=k: progress((k + done) / len(spans)))  # type: ignore[misc]
-                yield nodes
-                progress((k + 1) / len(spans))
-
-    def carry_out(self, plan: Plan, pool: Executor, progress: Callable[[float], None]) -> None:
-        """Computes what was planned. Threads share the work, each node as soon as what it needs is there; going through nodes of
-        their own they would wait for each other most of the time. What `progress` raises ends it at the next node; so does what a
-        node raises."""
-        count, done, told = max(1, len(plan.nodes)), 0, time.monotonic()
-        pending: dict[Future[np.ndarray], str] = {}
-        finished: SimpleQueue[Future[np.ndarray]] = SimpleQueue()
-
-        def begin(nodes: Iterable[tuple[str, Node]]) -> None:
-            for key, node in nodes:
-                future = pool.submit(self.samples, node)
-                pending[future] = key
-                future.add_done_callback(finished.put)
-
-        begin(plan.ready())
-        try:
-            while pending:
-                try:
-                    future = finished.get(timeout=PROGRESS_S)
-                except Empty:
-                    pass
-                else:
-                    future.result()
-                    begin(plan.computed(pending.pop(future)))
-                    done += 1
-                if time.monotonic() - told > PROGRESS_S:
-                    told = time.monotonic()
-                    progress(done / count)
-        finally:
-            for future in pending:
-                future.cancel()
+        with ThreadPoolExecutor(WORKERS) as pool:
+            try:
+                while given < len(make):
+                    if made < min(given + ahead, len(make)):
+                        coming.append(make[made]())
+                        plan.want(coming[-1], asked=True)
+                        made += 1
+                        if made % ahead == 0:
+                            plan.forget()
+                            forget()
+                    for place, key, node in plan.ready():
+                        begun += 1
+                        heappush(waiting, (place, begun, key, node))
+                        future = pool.submit(compute_next)
+                        pending.add(future)
+                        future.add_done_callback(finished.put)
+                    while coming and not plan.waits_for(coming[0]):
+                        given += 1
+                        yield coming.popleft()
+                    may_wait = pending and (made == len(make) or len(coming) == ahead)
+                    with suppress(Empty):
+                        while pending:
+                            future = finished.get(timeout=PROGRESS_S) if may_wait else finished.get_nowait()
+                            pending.remove(future)
+                            plan.done(future.result())
+                            may_wait = False
+                    if time.monotonic() - told > PROGRESS_S:
+                        told = time.monotonic()
+                        progress(given / len(make))
+            finally:
+                for future in pending:
+                    future.cancel()
+        progress(1.0)
 
 
 class Plan:
@@ -160,37 +160,56 @@ class Plan:
         self._waits_for: dict[str, set[str]] = {}
         self._known: dict[str, frozenset[str]] = {}
         self._behind: dict[str, list[str]] = {}
+        self._ready: list[tuple[int, str, Node]] = []
+        self._place: dict[str, int] = {}
+        self._asked = 0
 
     def want(self, node: Node | None, asked: bool = False) -> frozenset[str]:
-        """Keys of the nodes that have to be there before this one is. `asked`: it is to be computed here, however quick."""
+        """Keys of the nodes that have to be there before this one is; some may be done. `asked`: it is to be computed here, however
+        quick."""
         if node is None:
             return frozenset()
-        if node.key not in self._known or (asked and node.key not in self.nodes):
+        self._asked += asked
+        if node.key not in self._known or (asked and node.kept == "quick"):
             self._known[node.key] = self._missing(node, asked)
         return self._known[node.key]
 
     def _missing(self, node: Node, asked: bool) -> frozenset[str]:
+        if node.key in self.nodes:
+            return frozenset((node.key,))
         if self._cache.holds(node.key, on_disk=node.kept == "disk"):
             return frozenset()
-        waits_for = frozenset().union(*(self.want(i) for i in node.inputs))
+        waits_for = {key for i in node.inputs for key in self.want(i) if key in self.nodes}
         if node.kept == "quick" and not asked:
-            return waits_for
-        self.nodes[node.key] = node
-        self._waits_for[node.key] = set(waits_for)
+            return frozenset(waits_for)
+        self.nodes[node.key], self._place[node.key] = node, self._asked
+        if waits_for:
+            self._waits_for[node.key] = waits_for
+        else:
+            self._ready.append((self._asked, node.key, node))
         for key in waits_for:
             self._behind.setdefault(key, []).append(node.key)
         return frozenset((node.key,))
 
-    def ready(self) -> list[tuple[str, Node]]:
-        """What needs nothing else of these, in order of strips."""
-        free = [(key, node) for key, node in self.nodes.items() if not self._waits_for[key]]
-        return sorted(free, key=lambda pair: pair[1].group)
+    def waits_for(self, node: Node | None) -> bool:
+        """Whether a node that was asked for isn't there yet."""
+        return node is not None and node.key in self.nodes
 
-    def computed(self, key: str) -> list[tuple[str, Node]]:
-        """What has waited for nothing but this."""
-        free = []
-        for following in self._behind.get(key, ()):
-            self._waits_for[following].discard(key)
-            if not self._waits_for[following]:
-                free.append((following, self.nodes[following]))
-        return free
+    def ready(self) -> list[tuple[int, str, Node]]:
+        """What waits for nothing, each once: how many were asked for when it was found, its key and itself."""
+        ready, self._ready = self._ready, []
+        return ready
+
+    def done(self, key: str) -> None:
+        """A node is computed: what has waited for nothing else is ready."""
+        del self.nodes[key], self._place[key]
+        for following in self._behind.pop(key, ()):
+            waits_for = self._waits_for[following]
+            waits_for.discard(key)
+            if not waits_for:
+                del self._waits_for[following]
+                self._ready.append((self._place[following], following, self.nodes[following]))
+
+    def forget(self) -> None:
+        """Looks anew for what the cache holds: it may have let go of something meanwhile."""
+        self._known.clear()

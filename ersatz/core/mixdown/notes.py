@@ -282,7 +282,7 @@ class Notes:
                 return self._lay_out(events, inputs, bar)
 
             places = None if key else self._places(events, bar)
-            node = Node("notes", places, lambda: [self._note(part, e) for e in events], compute, "quick", part.id, key)
+            node = Node("notes", places, lambda: [self._note(part, e) for e in events], compute, "quick", key)
             laid.keys[bar] = node.key
             known = self._nodes[part.id, bar] = node
         return known

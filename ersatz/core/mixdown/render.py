@@ -17,7 +17,7 @@ from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import limiter
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.cache import RenderCache
-from ersatz.core.mixdown.graph import WORKERS, Graph, Inputs, Node, Source, Span
+from ersatz.core.mixdown.graph import WORKERS, Graph, Inputs, Node, Source
 from ersatz.core.mixdown.master import CONTEXT, Mastering, finish, tone
 from ersatz.core.mixdown.notes import Notes
 from ersatz.core.mixdown.staging import staged
@@ -80,12 +80,10 @@ class Mixdown:
         """0-based bars, rising, of what has a node for each, with their samples, None for silence; rendered by WORKERS threads.
         What `progress` raises stops it."""
         together = max(LEAST_BARS, min(SPAN_BARS, SPAN_NODES // max(1, len(self.song.parts))))
-        spans = [bars[k : k + together] for k in range(0, len(bars), together)]
-        made: list[Span] = [partial(map, source, span) for span in spans]
-        for span, nodes in zip(spans, self._graph.computed(made, progress)):
-            for bar, node in zip(span, nodes):
-                yield bar, None if node is None else self._graph.samples(node)
-            self._forget()
+        nodes = self._graph.computed([partial(source, bar) for bar in bars], together, self._forget, progress)
+        for bar, node in zip(bars, nodes):
+            yield bar, None if node is None else self._graph.samples(node)
+        self._forget()
 
     def _joined(self, source: Source, start: int, stop: int, progress: Progress = _unreported) -> np.ndarray:
         """Samples start..stop-1 of what has a node for each bar, shape (2, n)."""
@@ -138,15 +136,12 @@ class Mixdown:
     ) -> list[np.ndarray]:
         """`measure` of the `strip_samples` of each strip and range of bars, by WORKERS threads, kept like a render: what sounds the
         same is measured once, in whichever song. `what`: its name, with all that it depends on beside the samples."""
-        found: dict[Stretch, np.ndarray] = {}
         # Strips of the same bars share much.
         ordered = sorted(set(wanted), key=lambda stretch: stretch[1:])
-        spans = [ordered[k : k + SPAN_NODES] for k in range(0, len(ordered), SPAN_NODES)]
-        make = partial(self._measurement, what, measure)
-        made: list[Span] = [partial(map, make, span) for span in spans]
-        for span, nodes in zip(spans, self._graph.computed(made, progress)):
-            found |= {stretch: self._graph.samples(node) for stretch, node in zip(span, nodes) if node is not None}
-            self._forget()
+        make = [partial(self._measurement, what, measure, stretch) for stretch in ordered]
+        nodes = self._graph.computed(make, SPAN_NODES, self._forget, progress)
+        found = {stretch: self._graph.samples(node) for stretch, node in zip(ordered, nodes) if node is not None}
+        self._forget()
         return [found[stretch] for stretch in wanted]
 
     def _measurement(self, what: str, measure: Measure, stretch: Stretch) -> Node:

@@ -175,7 +175,7 @@ class Strips:
         moved_by = [(target, fingerprint(c)) for target, c in control.items()]
         settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), before, after, moved_by, begins)
         kept: Kept = "disk" if isinstance(strip, Part) else "memory"
-        return Node("chain", settings, lambda: [*sources, *steered], compute, kept, strip.id)
+        return Node("chain", settings, lambda: [*sources, *steered], compute, kept)
 
     def _reach(self, strip: Strip, chain: Chain) -> tuple[int, int]:
         """Samples before and after a bar that a strip's chain, with whichever of its effects off, hears."""
@@ -302,7 +302,7 @@ class Strips:
             out = samples * panned(_per_sample(pan, n), gain_db).astype(np.float32)
             return out if ducked is None else np.multiply(out, ducked, out)
 
-        return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick", strip.id)
+        return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick")
 
     def _cell_db(self, strip: Strip, bar: int) -> float:
         levels = self._cells.get(strip.id)

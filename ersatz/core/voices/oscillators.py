@@ -78,7 +78,9 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
-def _joined(a: float, b: float, c: float, d: float, x: np.float32) -> float:  # pragma: no cover - compiled
+def _joined(
+    a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32
+) -> np.float32:  # pragma: no cover - compiled
     """Between the middle two of four points, float32."""
     two, three, four, five = np.float32(2), np.float32(3), np.float32(4), np.float32(5)
     return b + np.float32(0.5) * x * (c - a + x * (two * a - five * b + four * c - d + x * (three * (b - c) + d - a)))
@@ -86,8 +88,8 @@ def _joined(a: float, b: float, c: float, d: float, x: np.float32) -> float:  # 
 
 @njit(cache=True, nogil=True, inline="always")
 def _at(flat: np.ndarray, first: int, phase: float) -> float:  # pragma: no cover - compiled
-    """One of several guarded tables laid end to end, the one that begins at `first`, at a phase from 0 to 1, both included: rounding
-    may reach the end. Taking a row out of an array with two axes would cost twice as much as all the rest."""
+    """One of several guarded tables laid end to end, the one that begins at `first`, at a phase from 0 to 1, both included:
+    rounding may reach the end. Taking a row out of an array with two axes would cost twice as much as all the rest."""
     place = phase * TABLE
     j = int(place)
     i = np.uint64(first + j)
