@@ -12,7 +12,7 @@ import hashlib
 import time
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import suppress
 from heapq import heappop, heappush
 from queue import Empty, SimpleQueue
@@ -99,55 +99,74 @@ class Graph:
 
         Threads share the work, each node as soon as what it needs is there; going through nodes of their own they would wait for
         each other most of the time. Meanwhile the next ones are made, up to `ahead` of them: keys take a while. After as many,
-        `forget` is called: what was made before is made again where it is needed. What `progress` raises ends it at the next node;
-        so does what a node raises.
+        `forget` is called: what was made before is made again where it is needed. What `progress` (0..1) raises ends the work at
+        the next node; so does what a node raises, and who takes no more of them.
         """
-        plan, told = Plan(self.cache), time.monotonic()
+        plan, told, made = Plan(self.cache), time.monotonic(), 0
         coming: deque[Node | None] = deque()
-        waiting: list[tuple[int, int, str, Node]] = []
-        pending: set[Future[str]] = set()
-        finished: SimpleQueue[Future[str]] = SimpleQueue()
-        given, made, begun = 0, 0, 0
-
-        def compute_next() -> str:
-            # What was asked for first goes first, also where it became ready late.
-            _, _, key, node = heappop(waiting)
-            self.samples(node)
-            return key
-
         with ThreadPoolExecutor(WORKERS) as pool:
+            work = _Work(pool, self.samples)
             try:
-                while given < len(make):
-                    if made < min(given + ahead, len(make)):
-                        coming.append(make[made]())
-                        plan.want(coming[-1], asked=True)
-                        made += 1
-                        if made % ahead == 0:
-                            plan.forget()
-                            forget()
-                    for place, key, node in plan.ready():
-                        begun += 1
-                        heappush(waiting, (place, begun, key, node))
-                        future = pool.submit(compute_next)
-                        pending.add(future)
-                        future.add_done_callback(finished.put)
-                    while coming and not plan.waits_for(coming[0]):
-                        given += 1
-                        yield coming.popleft()
-                    may_wait = pending and (made == len(make) or len(coming) == ahead)
-                    with suppress(Empty):
-                        while pending:
-                            future = finished.get(timeout=PROGRESS_S) if may_wait else finished.get_nowait()
-                            pending.remove(future)
-                            plan.done(future.result())
-                            may_wait = False
-                    if time.monotonic() - told > PROGRESS_S:
-                        told = time.monotonic()
-                        progress(given / len(make))
+                for given in range(len(make)):
+                    while not coming or plan.waits_for(coming[0]):
+                        enough = made == len(make) or len(coming) == ahead
+                        if not enough:
+                            coming.append(make[made]())
+                            plan.want(coming[-1], asked=True)
+                            made += 1
+                            if made % ahead == 0:
+                                plan.forget()
+                                forget()
+                        work.begin(plan.ready())
+                        for key in work.finished(wait=enough):
+                            plan.done(key)
+                        if time.monotonic() - told > PROGRESS_S:
+                            told = time.monotonic()
+                            progress(given / len(make))
+                    yield coming.popleft()
             finally:
-                for future in pending:
-                    future.cancel()
+                work.cancel()
         progress(1.0)
+
+
+class _Work:
+    """Nodes under way in threads: what was asked for first goes first, also where it became ready late."""
+
+    def __init__(self, pool: Executor, compute: Callable[[Node], object]):
+        self._pool, self._compute = pool, compute
+        self._waiting: list[tuple[int, int, str, Node]] = []
+        self._under_way: set[Future[str]] = set()
+        self._finished: SimpleQueue[Future[str]] = SimpleQueue()
+        self._begun = 0
+
+    def begin(self, ready: Sequence[tuple[int, str, Node]]) -> None:
+        """Nodes with their place and key."""
+        for place, key, node in ready:
+            self._begun += 1
+            heappush(self._waiting, (place, self._begun, key, node))
+            future = self._pool.submit(self._next)
+            self._under_way.add(future)
+            future.add_done_callback(self._finished.put)
+
+    def _next(self) -> str:
+        _, _, key, node = heappop(self._waiting)
+        self._compute(node)
+        return key
+
+    def finished(self, wait: bool) -> Iterator[str]:
+        """Keys of what is computed; `wait`: for one at least, if any is under way, PROGRESS_S at the most. Raises what a node
+        raises."""
+        with suppress(Empty):
+            while self._under_way:
+                future = self._finished.get(wait, PROGRESS_S)
+                wait = False
+                self._under_way.remove(future)
+                yield future.result()
+
+    def cancel(self) -> None:
+        """What hasn't begun."""
+        for future in self._under_way:
+            future.cancel()
 
 
 class Plan:

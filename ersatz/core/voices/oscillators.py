@@ -78,9 +78,7 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
-def _joined(
-    a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32
-) -> np.float32:  # pragma: no cover - compiled
+def _joined(a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32) -> np.float32:  # pragma: no cover - compiled
     """Between the middle two of four points, float32."""
     two, three, four, five = np.float32(2), np.float32(3), np.float32(4), np.float32(5)
     return b + np.float32(0.5) * x * (c - a + x * (two * a - five * b + four * c - d + x * (three * (b - c) + d - a)))
