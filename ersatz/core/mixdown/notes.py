@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 
@@ -24,11 +24,11 @@ from ersatz.core.mixdown.values import Values
 from ersatz.core.samples import Samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, digest
-from ersatz.core.song.parts import Part
+from ersatz.core.song.parts import Part, Sound
 from ersatz.core.song.strips import VOICE
 from ersatz.core.targets import moves_inside_a_note
 from ersatz.core.transitions.spec import StagedPart, versions_of
-from ersatz.core.voices import complete, gone, has_takes, render_note, song_round_beats, voice_of
+from ersatz.core.voices import complete, gone, has_takes, render_patch, song_round_beats, voice_of
 from ersatz.core.voices.spec import Patch, Played
 
 #: A choked hit is faded over this many samples.
@@ -47,6 +47,11 @@ class _Traits:
     held: bool
     takes: bool
     round_beats: float
+
+
+def _traits_of(sound: Sound, settings: str) -> _Traits:
+    voice = voice_of(sound)
+    return _Traits(settings, voice.pitched, voice.pitched or voice.held, has_takes(sound), song_round_beats(sound))
 
 
 @dataclass(frozen=True)
@@ -147,12 +152,15 @@ class Notes:
             return event.length
         what = (part.id, event.length, event.midi, event.semitones)
         if what not in self._lengths:
-            if part.id not in self._patches:
-                self._patches[part.id] = complete(part.sound, self._samples)
-            voice, patch = voice_of(part.sound), self._patches[part.id]
+            voice, patch = voice_of(part.sound), self._patch(part)
             seconds = voice.sounds_s(patch, event.length / RATE_HZ, event.midi, self._song.bpm, event.semitones)
             self._lengths[what] = int(seconds * RATE_HZ) + 2
         return self._lengths[what]
+
+    def _patch(self, part: Part) -> Patch:
+        if part.id not in self._patches:
+            self._patches[part.id] = complete(part.sound, self._samples)
+        return self._patches[part.id]
 
     @cached_property
     def _traits(self) -> dict[str, _Traits]:
@@ -164,9 +172,7 @@ class Notes:
             tempo = self._song.bpm if p.sound.modulations or p.sound.samples else 0
             # One that is gone is silence only until it is back.
             settings = digest([sound, p.low_cut_hz, p.high_cut_hz, tempo, gone(p.sound, self._samples)])
-            voice = voice_of(p.sound)
-            held = voice.pitched or voice.held
-            out[p.id] = _Traits(settings, voice.pitched, held, has_takes(p.sound), song_round_beats(p.sound))
+            out[p.id] = self._cache.remembered(("traits", settings), partial(_traits_of, p.sound, settings))
         return out
 
     # One note ---------------------------------------------------------------------------------------------------
@@ -254,7 +260,7 @@ class Notes:
         return out[:, ::-1]
 
     def _render(self, part: Part, event: Event, played: Played) -> np.ndarray:
-        note = render_note(part.sound, played, self._samples)
+        note = render_patch(part.sound, self._patch(part), played)
         sections = []
         if part.low_cut_hz > 0:
             sections.append(eq.low_cut(part.low_cut_hz, RATE_HZ))

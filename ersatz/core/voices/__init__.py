@@ -10,7 +10,6 @@ import soxr
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.samples import Samples, no_samples
-from ersatz.core.serial import to_json
 from ersatz.core.song.parts import Sound
 from ersatz.core.voices import drums, noise, path, sampler, synth
 from ersatz.core.voices.spec import Patch, Played, VoiceSpec
@@ -64,17 +63,14 @@ def _at_start(spec: VoiceSpec, patch: Patch, note: Played) -> Patch:
 
 def render_note(sound: Sound, note: Played, samples: Samples = no_samples) -> np.ndarray:
     """One note, float32, shape (2, n) with its tail. The same arguments give the same samples: noise is seeded by them."""
+    return render_patch(sound, complete(sound, samples), note)
+
+
+def render_patch(sound: Sound, patch: Patch, note: Played) -> np.ndarray:
+    """`render_note` of a sound that is `complete` already: what plays many notes of it completes it once."""
     spec = voice_of(sound)
-    patch = _at_start(spec, spec.patch(sound, samples), note)
-    # Of the values that count, not of how they were written: a default that is named sounds like one that isn't.
-    values = (
-        spec.name,
-        sorted(patch.params.items()),
-        sorted(patch.choices.items()),
-        to_json(patch.modulations),
-        sorted(patch.shapes.items()),
-    )
-    content = f"{values}|{note.midi if spec.pitched else 0}|{note.variant}"
+    patch = _at_start(spec, patch, note)
+    content = f"({spec.name!r}, {patch.written})|{note.midi if spec.pitched else 0}|{note.variant}"
     seed = int.from_bytes(hashlib.blake2b(content.encode(), digest_size=8).digest(), "big")
     out = spec.render(patch, note, np.random.default_rng(seed))
     out *= 10 ** (sound.level_db / 20)

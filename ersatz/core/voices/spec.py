@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
 from ersatz.core.errors import UnusableDocument
 from ersatz.core.params import Choice, Param
 from ersatz.core.samples import Sample, Samples, no_samples
+from ersatz.core.serial import to_json
 from ersatz.core.song.parts import Modulation, Sound
 
 #: Samples between two figures of a value that moves.
@@ -47,6 +49,17 @@ class Patch:
 
     def __getitem__(self, name: str) -> float:
         return self.params[name]
+
+    @cached_property
+    def written(self) -> str:
+        """All values but audio in one order: a default that is named reads like one that isn't."""
+        ordered = (
+            sorted(self.params.items()),
+            sorted(self.choices.items()),
+            to_json(self.modulations),
+            sorted(self.shapes.items()),
+        )
+        return ", ".join(repr(values) for values in ordered)
 
 
 #: (patch, note, random generator) -> float array (2, n)
