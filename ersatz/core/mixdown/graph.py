@@ -124,6 +124,8 @@ class Graph:
                             told = time.monotonic()
                             progress(given / len(make))
                     yield coming.popleft()
+                    if (given + 1) % ahead == 0:
+                        progress((given + 1) / len(make))
             finally:
                 work.cancel()
         progress(1.0)
