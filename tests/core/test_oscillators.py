@@ -147,6 +147,13 @@ def test_a_pulse_is_the_difference_of_two_saws_also_where_their_table_changes():
     assert sharp.max() < 0.2
 
 
+def test_a_glide_fades_from_table_to_table_wherever_in_the_note_it_lies():
+    held, glide = np.full(osc.TILE, 300.0), 300.0 * 2.0 ** np.clip((np.arange(2048) - 40) / 100, 0, 4)
+    early = osc.oscillate(osc.saw_tables(), glide / RATE)
+    late = osc.oscillate(osc.saw_tables(), np.concatenate([held, glide]) / RATE, start=-osc.TILE * 300.0 / RATE)
+    np.testing.assert_allclose(early, late[osc.TILE :], atol=1e-5)
+
+
 def test_a_unison_of_too_many_voices_is_refused():
     with pytest.raises(ValueError, match="16"):
         osc.unison(osc.saw_tables(), steady(220.0, 64), np.zeros(17), np.zeros(17), np.zeros(17))

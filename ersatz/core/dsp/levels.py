@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 
 _PER_DB = np.log(10) / 20
 
@@ -15,6 +16,13 @@ def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
     out = np.empty((2, max(np.size(angle), np.size(linear))))
     out[0], out[1] = np.cos(angle), np.sin(angle)
     return np.multiply(out, linear, out)
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def add(out: np.ndarray, gain: float, x: np.ndarray) -> None:  # pragma: no cover - compiled
+    """`x` at a gain, a factor, onto `out`; both of shape (n,)."""
+    for i in range(len(x)):
+        out[i] += gain * x[i]
 
 
 def factor(db: np.ndarray | float) -> np.ndarray:

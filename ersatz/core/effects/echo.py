@@ -8,6 +8,7 @@ from numba import njit
 
 from ersatz.core.dsp import filters
 from ersatz.core.dsp.control import figures
+from ersatz.core.dsp.levels import add
 from ersatz.core.effects import eq
 from ersatz.core.effects.spec import DRY, NO_DRY, EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -82,12 +83,6 @@ def _darken(
     state[0], state[1], state[2], state[3] = heard, heard_right, filters.kept(y), filters.kept(z)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _add(out: np.ndarray, gain: float, x: np.ndarray) -> None:  # pragma: no cover - compiled
-    for i in range(len(x)):
-        out[i] += gain * x[i]
-
-
 @njit(cache=True, nogil=True)
 def _leaning(
     x: np.ndarray, places: np.ndarray, gains: np.ndarray, first: int, b0: float, b1: float, a1: float
@@ -110,8 +105,8 @@ def _leaning(
                 break
             _darken(left, right, states[k], b0, b1, a1)
             if begin < end:
-                _add(out[0, at + begin : at + end], gains[k, 0], left[begin:end])
-                _add(out[1, at + begin : at + end], gains[k, 1], right[begin:end])
+                add(out[0, at + begin : at + end], gains[k, 0], left[begin:end])
+                add(out[1, at + begin : at + end], gains[k, 1], right[begin:end])
     return out
 
 

@@ -177,12 +177,12 @@ class Plan:
 
     def __init__(self, cache: RenderCache):
         self._cache = cache
-        self.nodes: dict[str, Node] = {}
+        #: With how many had been asked for when it was found.
+        self.nodes: dict[str, tuple[int, Node]] = {}
         self._waits_for: dict[str, set[str]] = {}
         self._known: dict[str, frozenset[str]] = {}
         self._behind: dict[str, list[str]] = {}
         self._ready: list[tuple[int, str, Node]] = []
-        self._place: dict[str, int] = {}
         self._asked = 0
 
     def want(self, node: Node | None, asked: bool = False) -> frozenset[str]:
@@ -203,7 +203,7 @@ class Plan:
         waits_for = {key for i in node.inputs for key in self.want(i) if key in self.nodes}
         if node.kept == "quick" and not asked:
             return frozenset(waits_for)
-        self.nodes[node.key], self._place[node.key] = node, self._asked
+        self.nodes[node.key] = (self._asked, node)
         if waits_for:
             self._waits_for[node.key] = waits_for
         else:
@@ -223,13 +223,14 @@ class Plan:
 
     def done(self, key: str) -> None:
         """A node is computed: what has waited for nothing else is ready."""
-        del self.nodes[key], self._place[key]
+        del self.nodes[key]
         for following in self._behind.pop(key, ()):
             waits_for = self._waits_for[following]
             waits_for.discard(key)
             if not waits_for:
                 del self._waits_for[following]
-                self._ready.append((self._place[following], following, self.nodes[following]))
+                place, node = self.nodes[following]
+                self._ready.append((place, following, node))
 
     def forget(self) -> None:
         """Looks anew for what the cache holds: it may have let go of something meanwhile."""

@@ -32,8 +32,8 @@ from ersatz.core.voices import gone
 TAIL_S = 6.0
 #: A strip in front of the master may stand above full scale: handed out by itself in a file, it is so much quieter.
 HEADROOM_DB = 12.0
-#: Bars that are worked on together: enough for two threads to share, few enough for the cache to hold all of their nodes, so many
-#: of each stage at the most.
+#: Bars that are made ahead of the one that is given: enough for two threads to share, few enough for the cache to hold all of
+#: their nodes, so many of each stage at the most.
 SPAN_BARS, LEAST_BARS, SPAN_NODES = 8, 2, 160
 #: Pieces of a bar in a picture of its level.
 PEAKS_PER_BAR = 16

@@ -305,8 +305,7 @@ class Strips:
         return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick")
 
     def _cell_db(self, strip: Strip, bar: int) -> float:
-        levels = self._cells.get(strip.id)
-        return levels.get(self.section(bar)[1].id, 0.0) if levels else 0.0
+        return self._cells.get(strip.id, {}).get(self.section(bar)[1].id, 0.0)
 
     def section(self, bar: int) -> tuple[int, SongSection]:
         """A bar's place in its section and the section; what rings on behind the song belongs to the last bar."""

@@ -15,6 +15,7 @@ from numba import njit
 from scipy import fft
 
 from ersatz.core.dsp import rates
+from ersatz.core.dsp.levels import add
 
 #: Points per cycle: enough that interpolating the highest harmonic of the lowest level errs by less than -90 dB.
 TABLE = 4096
@@ -78,7 +79,9 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
-def _joined(a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32) -> np.float32:  # pragma: no cover - compiled
+def _hermite(
+    a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32
+) -> np.float32:  # pragma: no cover - compiled
     """Between the middle two of four points, float32."""
     two, three, four, five = np.float32(2), np.float32(3), np.float32(4), np.float32(5)
     return b + np.float32(0.5) * x * (c - a + x * (two * a - five * b + four * c - d + x * (three * (b - c) + d - a)))
@@ -92,7 +95,7 @@ def _at(flat: np.ndarray, first: int, phase: float) -> float:  # pragma: no cove
     j = int(place)
     i = np.uint64(first + j)
     a, b, c, d = flat[i], flat[i + np.uint64(1)], flat[i + np.uint64(2)], flat[i + np.uint64(3)]
-    return _joined(a, b, c, d, np.float32(place - j))
+    return _hermite(a, b, c, d, np.float32(place - j))
 
 
 def oscillate(
@@ -236,7 +239,7 @@ def _read(
         k = np.uint64(first + at[i])
         a[i], b[i], c[i], d[i] = flat[k], flat[k + np.uint64(1)], flat[k + np.uint64(2)], flat[k + np.uint64(3)]
     for i in range(len(out)):
-        out[i] = _joined(a[i], b[i], c[i], d[i], part[i])
+        out[i] = _hermite(a[i], b[i], c[i], d[i], part[i])
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -250,12 +253,6 @@ def _turn_over(values: np.ndarray, others: np.ndarray) -> None:  # pragma: no co
     """The difference of two saws."""
     for i in range(len(values)):
         values[i] = others[i] - values[i]
-
-
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _add(out: np.ndarray, gain: float, values: np.ndarray) -> None:  # pragma: no cover - compiled
-    for i in range(len(values)):
-        out[i] += gain * values[i]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -303,7 +300,7 @@ def _unison(
     morphing = moving and len(frames) > 1
     out = np.zeros((2, n))
     flat, long = frames.ravel(), frames.shape[1] * ROW
-    turned, ratios = starts - np.floor(starts), 2.0 ** (cents / 1200.0)
+    turned, ratios = starts - np.floor(starts), 2.0 ** (cents * (detune[0] if spreading else 1.0) / 1200.0)
     # Of each voice: its table, the one before it, and how many samples of the fade between them are left.
     tables = np.zeros((len(cents), 3), np.int64)
     for v in range(len(cents)):
@@ -326,10 +323,10 @@ def _unison(
                 _turn(sums, bands, ratios[v], turned[v], phases, wide)
                 turned[v] += ratios[v] * total
             if modulated:
-                _add(phases, 1.0, modulation[start:stop])
+                add(phases, 1.0, modulation[start:stop])
             if pulsed:
                 back[:] = phases
-                _add(back, -1.0, width[start:stop])
+                add(back, -1.0, width[start:stop])
             if tables[v, 2] == 0 and _stays(wide, tables[v, 0]):
                 first = tables[v, 0] * ROW
                 _read(flat, first, shift, phases, values, at, part, a, b, c, d)
@@ -340,10 +337,10 @@ def _unison(
                     _read(flat, first, shift, back, others, at, part, a, b, c, d)
                     _turn_over(values, others)
             else:
-                fade = TABLE_FADE if start > 0 and not modulated else 0
+                fade = 0 if modulated else TABLE_FADE
                 _cross(flat, long, phases, back, wide, shift, share, morphing, pulsed, fade, tables[v], values)
-            _add(to_left, left[v], values)
-            _add(to_right, right[v], values)
+            add(to_left, left[v], values)
+            add(to_right, right[v], values)
     return out
 
 
