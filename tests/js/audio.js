@@ -4,6 +4,8 @@ export const scheduled = [];
 /** Fades that were scheduled: [level, time]. */
 export const fades = [];
 export const clock = { currentTime: 0 };
+/** Addresses that answer "not found". */
+export const gone = new Set();
 
 const param = () => ({ value: 1, setTargetAtTime: (level, at) => fades.push([level, at]), setValueAtTime: () => {}, exponentialRampToValueAtTime: () => {} });
 
@@ -54,5 +56,5 @@ export function install() {
   Object.assign(globalThis, { AudioContext, GainNode: Node, AudioBufferSourceNode: Node, OscillatorNode: Node, BiquadFilterNode: Node });
   globalThis.sessionStorage = { getItem: () => null, setItem: () => {} };
   globalThis.requestAnimationFrame = () => 0;
-  globalThis.fetch = async (url) => ({ ok: true, arrayBuffer: async () => url });
+  globalThis.fetch = async (url) => ({ ok: !gone.has(url), arrayBuffer: async () => url });
 }

@@ -2,7 +2,7 @@
 
 import assert from "node:assert/strict";
 import test from "node:test";
-import { clock, fades, install, scheduled } from "./audio.js";
+import { clock, fades, gone, install, scheduled } from "./audio.js";
 import { studio } from "./page.js";
 
 install();
@@ -83,6 +83,28 @@ test("what is late begins now, the place kept", async () => {
   player.stop();
   assert.ok(scheduled.at(-1).at >= 100.05 - 1e-9);
   assert.equal(scheduled.at(-1).offset, 0);
+});
+
+test("bars that aren't there are asked for again, at their new address as soon as it is known", async () => {
+  gone.add("/old/1-2.flac");
+  const player = await playing({ reference: track("/old/", { beats: 4, firstS: 0, tonicHz: 220 }) });
+  assert.ok(player.isPlaying);
+  assert.equal(scheduled.length, 0);
+  await player.replaceReference({ ...track("/new/"), beats: 4, firstS: 0.005, tonicHz: 220 });
+  await settled();
+  player.stop();
+  assert.equal(scheduled[0].url, "/new/1-2.flac");
+});
+
+test("bars that stay away stop it, with a sentence, once it has waited for a while", async () => {
+  gone.add("/gone/1-2.flac");
+  let said = "";
+  const player = await playing({ remake: track("/gone/") }, (p) => { p.onProblem = (sentence) => { said = sentence; }; });
+  assert.deepEqual([player.isPlaying, said], [true, ""]);
+  clock.currentTime = 10;
+  await new Promise((resolve) => setTimeout(resolve, 450));
+  assert.equal(player.isPlaying, false);
+  assert.match(said, /could not be loaded/);
 });
 
 test("of two loudnesses the louder comes down, over the loop where there is one", async () => {

@@ -10,6 +10,9 @@ const AHEAD_S = 5;
 const FADE_S = 0.012;
 /** What replaces the running sound begins so much later: time enough to schedule it. */
 const HAND_OVER_S = 0.06;
+/** Audio that can't be had is asked for again for so long: once the reference is on another grid its bars have another address, which the
+ *  page hears of a moment later. */
+const PATIENCE_S = 3;
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
 /** @typedef {"reference" | "remake"} Which */
@@ -65,6 +68,9 @@ export class Player {
      *  @type {GainNode | null} */
     this.under = null;
     this.cursor = { bar: 0, time: 0, played: 0 };
+    /** Since when what comes next can't be had, on the clock.
+     *  @type {number | null} */
+    this.missingSince = null;
     this.onChange = () => {};
     /** @type {(sentence: string) => void} */
     this.onProblem = () => {};
@@ -471,6 +477,7 @@ export class Player {
     this.#levels();
     this.overlay?.restarted();
     this.cursor = { bar: this.bar, time: at, played: 0 };
+    this.missingSince = null;
     if (countIn) {
       this.#clicks(0, 1, this.cursor.time, track, true);
       this.cursor.time += track.barS;
@@ -497,11 +504,14 @@ export class Player {
         buffers = await Promise.all(names.map((name) => this.#chunk(name, from, k)));
       } catch {
         if (generation !== this.generation) return;
+        this.missingSince ??= context.currentTime;
+        if (context.currentTime - this.missingSince < PATIENCE_S) break;
         this.onProblem("This stretch could not be loaded. Is Ersatz still running?");
         this.stop();
         return;
       }
       if (!this.isPlaying || generation !== this.generation) return;
+      this.missingSince = null;
       // Late for its time: the music goes on from now rather than being cut.
       if (this.cursor.time < context.currentTime + 0.01) this.cursor.time = context.currentTime + 0.03;
       names.forEach((name, i) => {
