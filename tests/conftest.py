@@ -21,6 +21,15 @@ settings.register_profile("ersatz", deadline=None)
 settings.load_profile("ersatz")
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """What the tests of a file share is made once: a file is one process's. So are all that drive the browser: they share one
+    application."""
+    for item in items:
+        group = "browser" if item.get_closest_marker("browser") else item.nodeid.split("::")[0]
+        item.add_marker(pytest.mark.xdist_group(group))
+
+
 @pytest.fixture(scope="session")
 def club_audio() -> Audio:
     return Audio(club_track(), RATE)

@@ -11,7 +11,7 @@ from tests.browser.conftest import choose, start_empty
 from tests.browser.test_journey import AUDIBLE_DBFS, heard, quiet
 from tests.browser.waits import is_saved, undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 #: Pixels to a bar: lanes are as wide as all bars.
 PER_BAR = """() => document.querySelector('.barlane').getBoundingClientRect().width

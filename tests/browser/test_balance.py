@@ -7,7 +7,7 @@ from tests.browser.conftest import WAIT_MS, choose, opened
 from tests.browser.test_journey import heard as heard_level
 from tests.browser.waits import is_saved, undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 #: What a touch may take; CI's machines stall.
 AT_ONCE_MS = 150

@@ -4,7 +4,7 @@ import pytest
 
 from tests.browser.waits import is_saved, undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 
 def test_a_move_is_heard_taken_and_undone(page, house):

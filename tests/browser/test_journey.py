@@ -10,7 +10,7 @@ import soundfile
 from tests.browser.conftest import WAIT_MS
 from tests.browser.waits import undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 #: Level of what the page plays, dBFS, measured for half a second on the player's own output.
 HEARD = """async () => {

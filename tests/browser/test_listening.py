@@ -2,7 +2,7 @@
 
 import pytest
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 #: What comes out of a way, dB re what goes in, of a sine on the left and one on the right (0: silent).
 THROUGH = """async ([way, hz, left, right]) => {

@@ -10,7 +10,7 @@ from tests.browser.conftest import choose
 from tests.browser.test_arrange import add_part
 from tests.browser.waits import undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 NOTES = """([row]) => [...document.querySelectorAll(`[data-note^='${row}/']`)].map((n) => n.dataset.note.split('/')[1])"""
 
 

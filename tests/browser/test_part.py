@@ -6,7 +6,7 @@ import soundfile
 
 from tests.browser.waits import undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 RATE = 44_100
 
 

@@ -4,7 +4,7 @@ import pytest
 
 from tests.browser.waits import undo_says
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 
 def test_sections_are_arranged_by_pointer_and_by_keyboard(page, house):

@@ -4,7 +4,7 @@ import pytest
 
 from tests.browser.test_journey import heard, quiet
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 
 @pytest.fixture

@@ -2,7 +2,7 @@
 
 import pytest
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.browser
 
 
 def test_a_style_becomes_a_target_and_a_draft(page, house):

@@ -47,9 +47,6 @@ from ersatz.core.survey.spectrum import bands_of_samples
 from ersatz.core.target.document import in_balance
 from ersatz.core.voices import library
 
-# What its tests share is made once.
-pytestmark = pytest.mark.xdist_group("balance")
-
 HZ = np.array(NOMINAL_HZ, float)
 
 

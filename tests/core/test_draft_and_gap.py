@@ -23,9 +23,6 @@ from ersatz.core.styles import STYLES, choose_style
 from ersatz.core.survey.document import Event
 from tests.surveys import of_sections
 
-# What its tests share is made once.
-pytestmark = pytest.mark.xdist_group("draft_and_gap")
-
 
 def test_matching_can_be_ended_at_any_time(club_survey, song):
     """Progress is told all along, and what it raises ends the work: nobody waits for a phase to be over."""

@@ -86,7 +86,6 @@ def mixdown(song):
     return Mixdown(replace(song, sections=sections, parts=parts, transitions=()), RenderCache())
 
 
-@pytest.mark.xdist_group("excerpt")
 def test_a_song_is_as_loud_and_peaks_as_high_by_its_excerpt(mixdown):
     all_of_it = mixdown.mix(0, mixdown.bars.edge(mixdown.song.bars))
     mixed = mixed_in(mixdown, quiet)
@@ -102,7 +101,6 @@ def test_a_song_is_as_loud_and_peaks_as_high_by_its_excerpt(mixdown):
     np.testing.assert_array_equal(mixed.bar(mixed.samples, bar), all_of_it[:, start:stop])
 
 
-@pytest.mark.xdist_group("excerpt")
 def test_levels_of_phrases_are_taken_without_rendering(mixdown):
     song = mixdown.song
     moved = replace(song, sections=tuple(replace(s, levels_db=(-2.0, 1.5, 0.5)) for s in song.sections))

@@ -159,7 +159,7 @@ def test_the_duck_curve_is_the_same_in_any_piece():
 
 def test_the_limiter_never_exceeds_its_gain_and_leaves_soft_music_alone():
     rng = np.random.default_rng(2)
-    soft = rng.standard_normal((2, 20_000)) * 0.05
+    soft = (rng.standard_normal((2, 20_000)) * 0.05).astype(np.float32)
     np.testing.assert_allclose(limiter.limit(soft, -1.0), soft, atol=1e-12)
     loud = soft.copy()
     loud[:, 10_000] = 3.0
@@ -169,7 +169,7 @@ def test_the_limiter_never_exceeds_its_gain_and_leaves_soft_music_alone():
 
 
 def test_the_clipper_is_linear_under_its_knee_and_bounded_above():
-    quiet = np.random.default_rng(4).standard_normal((2, 4000)) * 0.1
+    quiet = (np.random.default_rng(4).standard_normal((2, 4000)) * 0.1).astype(np.float32)
     np.testing.assert_array_equal(limiter.soft_clip(quiet), quiet)
     tone = 2.0 * np.sin(2 * np.pi * 100 * np.arange(8000) / RATE_HZ)
     clipped = limiter.soft_clip(np.stack([tone, tone]))

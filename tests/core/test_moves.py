@@ -25,9 +25,6 @@ from ersatz.core.moves.section import measure_again, measure_section
 from ersatz.core.song.document import with_each
 from ersatz.core.song.strips import MASTER, ducked
 
-# What its tests share is made once.
-pytestmark = pytest.mark.xdist_group("moves")
-
 
 @pytest.fixture(scope="module")
 def cache():

@@ -28,7 +28,7 @@ PEAK_HALF_TAPS = 20
 PEAK_PHASES = 8
 #: A high-pass that opens above 19 kHz, sixteen differences in a row, and how much of what it lets through is added to a peak: music
 #: has next to nothing there, noise up to half the rate enough to pass the ceiling by half a decibel.
-EDGE_TAPS = np.array([(-1) ** k * comb(16, k) for k in range(17)]) / 2.0**16
+EDGE_TAPS = np.array([(-1) ** k * comb(16, k) / 2.0**16 for k in range(17)], np.float32)
 EDGE_SHARE = 0.6
 #: What 4x interpolation can miss between its points.
 MARGIN_DB = 0.22
@@ -263,20 +263,19 @@ def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # p
 def _clip_taps() -> np.ndarray:
     k = np.arange(-CLIP_TAPS // 2 + 1, CLIP_TAPS // 2 + 1) - 0.5
     taps = np.sinc(k) * np.kaiser(CLIP_TAPS + 2, 6.0)[1:-1]
-    return np.asarray(taps / taps.sum())
+    return np.asarray(taps / taps.sum(), np.float32)
 
 
 def soft_clip(x: np.ndarray) -> np.ndarray:
-    """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n), float32 or
-    float64 as `x` is.
+    """Linear up to KNEE, then towards 1.2 by tanh; at twice the rate, so that its harmonics don't fold. Shape (2, n), float32.
 
     Only what the clipper takes away passes through the decimator, so what stays under the knee is left untouched."""
-    return np.asarray(_clip(_padded(x, CLIP_TAPS), _clip_taps().astype(x.dtype), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
+    return np.asarray(_clip(_padded(x, CLIP_TAPS), _clip_taps(), KNEE)[:, CLIP_TAPS:-CLIP_TAPS])
 
 
-def _padded(x: np.ndarray, by: int, dtype: type | np.dtype | None = None) -> np.ndarray:
-    """With so many silent samples on both sides."""
-    out: np.ndarray = np.zeros((len(x), x.shape[1] + 2 * by), dtype or x.dtype)
+def _padded(x: np.ndarray, by: int) -> np.ndarray:
+    """With so many silent samples on both sides, float32."""
+    out: np.ndarray = np.zeros((len(x), x.shape[1] + 2 * by), np.float32)
     out[:, by:-by] = x
     return out
 
@@ -287,20 +286,20 @@ def _peak_taps() -> np.ndarray:
 
 
 def limit(x: np.ndarray, ceiling_dbtp: float) -> np.ndarray:
-    """Limited copy, shape (2, n), float32 or float64 as `x` is. The first and last CONTEXT samples are only right if silence
-    surrounds `x`."""
+    """Limited copy, shape (2, n), float32. The first and last CONTEXT samples are only right if silence surrounds `x`."""
+    x = np.asarray(x, np.float32)
     ceiling = 10 ** ((ceiling_dbtp - MARGIN_DB) / 20)
-    peaks = _peaks(_padded(x, PEAK_HALF_TAPS, np.float32), _peak_taps(), ceiling * 0.65)
-    need = _needed(_padded(x, EDGE_REACH), peaks, EDGE_TAPS.astype(x.dtype), ceiling)
-    return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE).astype(x.dtype))
+    peaks = _peaks(_padded(x, PEAK_HALF_TAPS), _peak_taps(), ceiling * 0.65)
+    need = _needed(_padded(x, EDGE_REACH), peaks, EDGE_TAPS, ceiling)
+    return np.asarray(x * _gain(need, LOOK_AHEAD, RELEASE).astype(np.float32))
 
 
 def _limit(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    return limit(x * 10 ** (s.flat("gain_db") / 20), s.flat("ceiling_dbtp"))
+    return limit(x * 10 ** (s.flat("gain_db") / 20), s.flat("ceiling_dbtp")).astype(np.float64)
 
 
 def _clip_softly(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    return soft_clip(x * 10 ** (s.flat("gain_db") / 20))
+    return soft_clip(x * 10 ** (s.flat("gain_db") / 20)).astype(np.float64)
 
 
 _REACH_S = CONTEXT / 44_100

@@ -38,7 +38,7 @@ class Settings:
 
     def curve(self, name: str, n: int) -> np.ndarray:
         """A value per sample, shape (n,)."""
-        return np.ascontiguousarray(np.broadcast_to(self.values[name], n), np.float64)
+        return np.full(n, self.values[name], np.float64)
 
     def is_moving(self, *names: str) -> bool:
         """Whether any of the values is automated."""

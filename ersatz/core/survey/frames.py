@@ -46,7 +46,7 @@ def band_frames(x: np.ndarray, rate_hz: int) -> tuple[np.ndarray, np.ndarray]:
     level = np.empty((len(NOISE_EDGES_HZ) - 1, len(frames)), np.float32)
     for start in range(0, len(frames), BLOCK):
         block = fft.rfft(frames[start : start + BLOCK] * window, axis=1)
-        _sum_bands_and_noise(block, ranges, noise, power[:, start : start + BLOCK], level[:, start : start + BLOCK])
+        _sum_bands_and_noise(block, ranges, noise, start, power, level)
     return power, level
 
 
@@ -65,24 +65,24 @@ def band_powers(frames: np.ndarray, ranges: Ranges, at_once: int) -> np.ndarray:
     window = np.hanning(frames.shape[1]).astype(np.float32)
     out = np.empty((len(ranges[0]), len(frames)), np.float32)
     for start in range(0, len(frames), at_once):
-        block = slice(start, start + at_once)
-        _sum_bands(fft.rfft(frames[block] * window, axis=1), ranges, out[:, block])
+        _sum_bands(fft.rfft(frames[start : start + at_once] * window, axis=1), ranges, start, out)
     return out
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _sum_bands(block: np.ndarray, ranges: Ranges, power: np.ndarray) -> None:  # pragma: no cover - compiled
+def _sum_bands(block: np.ndarray, ranges: Ranges, start: int, power: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Of a block of frames, into the columns of `power` from `start` on."""
     square = np.empty(block.shape[1], np.float32)
     for t in range(block.shape[0]):
-        _sum_frame(block, t, ranges, square, power)
+        _sum_frame(block[t], ranges, square, start + t, power)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _sum_frame(block: np.ndarray, t: int, ranges: Ranges, square: np.ndarray, power: np.ndarray) -> None:  # pragma: no cover
-    """Writes the power of each bin of frame `t` to `square` and of each band to `power`."""
+def _sum_frame(frame: np.ndarray, ranges: Ranges, square: np.ndarray, t: int, power: np.ndarray) -> None:  # pragma: no cover
+    """Writes the power of each bin of a frame to `square` and of each band to column `t` of `power`."""
     first, low, last, high = ranges
     for k in range(len(square)):
-        re, im = block[t, k].real, block[t, k].imag
+        re, im = frame[k].real, frame[k].imag
         square[k] = re * re + im * im
     for b in range(len(first)):
         a, z = first[b], last[b]
@@ -97,12 +97,13 @@ def _sum_frame(block: np.ndarray, t: int, ranges: Ranges, square: np.ndarray, po
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _sum_bands_and_noise(  # pragma: no cover - compiled
-    block: np.ndarray, ranges: Ranges, noise: np.ndarray, power: np.ndarray, level: np.ndarray
+    block: np.ndarray, ranges: Ranges, noise: np.ndarray, start: int, power: np.ndarray, level: np.ndarray
 ) -> None:
+    """`_sum_bands`, and how loud the noise between edges is, into `level`."""
     square = np.empty(block.shape[1], np.float32)
     root = np.empty(block.shape[1], np.float32)
     for t in range(block.shape[0]):
-        _sum_frame(block, t, ranges, square, power)
+        _sum_frame(block[t], ranges, square, start + t, power)
         for k in range(noise[0], noise[-1]):
             root[k] = np.sqrt(np.sqrt(square[k]))
         for b in range(len(noise) - 1):
@@ -111,4 +112,4 @@ def _sum_bands_and_noise(  # pragma: no cover - compiled
                 total += root[k]
             count = noise[b + 1] - noise[b]
             mean = total / max(count, 1)
-            level[b, t] = mean * mean * mean * mean * count
+            level[b, start + t] = mean * mean * mean * mean * count

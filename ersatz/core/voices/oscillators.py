@@ -153,10 +153,10 @@ def unison(
     return np.asarray(
         _unison(
             stack, np.ascontiguousarray(increments), np.ascontiguousarray(band), np.asarray(cents, float),
-            none if detune is None else np.ascontiguousarray(np.broadcast_to(detune, n)),
+            none if detune is None else np.full(n, detune, float),
             np.asarray(starts, float), each * np.cos(angle), each * np.sin(angle),
-            none if position is None else np.clip(np.broadcast_to(position, n), 0, 1) * (len(stack) - 1),
-            none if width is None else np.ascontiguousarray(np.broadcast_to(width, n), float),
+            none if position is None else np.full(n, np.clip(position, 0, 1) * (len(stack) - 1), float),
+            none if width is None else np.full(n, width, float),
             none if phase_modulation is None else np.ascontiguousarray(phase_modulation),
         )
     )  # fmt: skip
