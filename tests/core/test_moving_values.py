@@ -9,6 +9,8 @@ import pytest
 from ersatz.core.edits import parse_edit
 from ersatz.core.effects import EFFECTS
 from ersatz.core.errors import InvalidEdit
+from ersatz.core.grid import BarGrid
+from ersatz.core.mixdown import automation
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import MUSIC, REVERB_RETURN, Master, Song, SongSection, settled, with_strip
@@ -318,3 +320,18 @@ def test_a_value_that_is_drawn_level_sounds_as_if_it_rested_there(kind, param, r
 
     level = Automation("e1", param.name, (AutomationPoint(0, to), AutomationPoint(BAR, to)))
     np.testing.assert_allclose(sounding(rest, (level,)), sounding(to), atol=1e-6)
+
+
+@pytest.mark.parametrize(("before", "n"), [(0, 88_200), (30_000, 150_000), (-20_000, 10_000)])
+def test_one_figure_stands_for_a_stretch_in_which_a_curve_does_not_move(before, n):
+    """Before its first point, behind its last, between points of one height however bent, and from a jump on."""
+    bar, grid = 3840, BarGrid(120.0, 0.0)
+    points = ((2, -3.0, 0.0), (4, -3.0, 0.0), (5, 0.0, 0.0), (5, -6.0, 0.5), (8, -6.0, 0.0))
+    curve = Automation("fader", "gain_db", tuple(AutomationPoint(k * bar, value, bent) for k, value, bent in points))
+    found = []
+    for k in range(10):
+        first, last = (automation.ticks_at(float(at), grid, k, RATE_HZ) for at in (-before, n - before + automation.CONTROL))
+        found.append(automation.standing(curve, first, last))
+        values = set(automation.control_values(curve, grid, k, before, n, RATE_HZ).tolist())
+        assert values == {found[k]} if found[k] is not None else len(values) > 1
+    assert {-3.0, -6.0, None} == set(found)

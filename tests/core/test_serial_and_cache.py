@@ -203,6 +203,17 @@ def test_a_half_written_file_is_computed_again(tmp_path):
     np.testing.assert_array_equal(RenderCache(tmp_path).get("kept", lambda: array(3), on_disk=True), array(3))
 
 
+def test_what_another_process_took_away_is_computed_again(tmp_path):
+    # Too small for two in memory.
+    cache = RenderCache(tmp_path, memory_bytes=0)
+    for key in ("kept", "gone", "last"):
+        cache.get(key, lambda: array(1), on_disk=True)
+    next(tmp_path.rglob("gone.npy")).unlink()
+    assert cache.holds("kept", on_disk=True) and not cache.holds("never", on_disk=True)
+    np.testing.assert_array_equal(cache.get("gone", lambda: array(3), on_disk=True), array(3))
+    np.testing.assert_array_equal(cache.get("kept", lambda: array(3), on_disk=True), array(1))
+
+
 def test_the_disk_keeps_its_limit(tmp_path):
     cache = RenderCache(tmp_path, disk_bytes=100_000)
     for k in range(60):

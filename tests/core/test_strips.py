@@ -152,6 +152,34 @@ def test_every_strip_is_ducked_by_its_depth_along_its_curve(strip):
         assert db == pytest.approx(expected, abs=0.01)
 
 
+RISES = (AutomationPoint(0, -20.0), AutomationPoint(4 * BAR, 0.0))
+
+
+@pytest.mark.parametrize(
+    "settings",
+    [
+        {},
+        {"gain_db": -5.0, "pan": -0.4},
+        {"pan": 0.7, "duck": Duck("d", 9.0)},
+        {"pan": 0.3, "automation": (Automation("fader", "gain_db", RISES),), "duck": Duck("d", 9.0)},
+        {"gain_db": -3.0, "automation": (Automation("sends", REVERB_RETURN, RISES),)},
+        {"gain_db": -3.0, "duck": Duck("d", 9.0), "automation": (Automation("sends", REVERB_RETURN, RISES),)},
+    ],
+)
+def test_what_a_bus_and_a_return_hear_is_what_leaves_the_strip(settings):
+    """Whether the fader stands or moves: at the bus as it is, at the return at the level of its send."""
+    curve = DuckCurve("d", "Half a beat", "1/4", (1.0,) * 32 + (0.0,) * 32)
+    made = of(song(held("lead", sends={REVERB_RETURN: Send(-6.0)}, **settings), curves=(curve,)), REVERB_RETURN, chain=())
+    mixdown = Mixdown(made)
+    leaves, bus, reverb = (mixdown.block(mixdown.song.strip(strip), 2) for strip in ("lead", MUSIC, REVERB_RETURN))
+    n = bus.shape[1]
+    moves = any(a.device == "sends" for a in settings.get("automation", ()))
+    send_db = np.linspace(-10.0, -5.0, n, endpoint=False) if moves else -6.0
+    assert np.abs(leaves).max() > 0.01
+    np.testing.assert_allclose(bus, leaves, atol=1e-6)
+    np.testing.assert_allclose(reverb, leaves * 10 ** (np.array(send_db) / 20), atol=1e-5)
+
+
 def test_a_masters_pan_is_heard():
     left = of(song(held("lead")), "master", pan=-1.0)
     samples = Mixdown(left).samples(RATE_HZ, 2 * RATE_HZ)

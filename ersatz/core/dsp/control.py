@@ -11,7 +11,7 @@ def figures(value: np.ndarray | float) -> np.ndarray:
     return np.atleast_1d(np.ascontiguousarray(value, np.float64))
 
 
-def joined(values: np.ndarray, every: int, n: int) -> np.ndarray:
+def joined(values: np.ndarray | float, every: int, n: int) -> np.ndarray:
     """Values at every `every`-th sample joined by straight lines, shape (n,); behind the last one it stands."""
     return np.asarray(_joined(figures(values), every, n))
 

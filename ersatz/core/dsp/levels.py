@@ -25,6 +25,13 @@ def add(out: np.ndarray, gain: float, x: np.ndarray) -> None:  # pragma: no cove
         out[i] += gain * x[i]
 
 
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def add_along(out: np.ndarray, gain: float, curve: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover - compiled
+    """`add` at a gain that moves: `curve` is a factor for each sample."""
+    for i in range(len(x)):
+        out[i] += gain * curve[i] * x[i]
+
+
 def factor(db: np.ndarray | float) -> np.ndarray:
     """10^(dB / 20), shape of `db`: by the exponential, which costs a fifth of a power."""
     return np.asarray(np.exp(np.multiply(db, _PER_DB)))

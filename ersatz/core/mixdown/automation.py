@@ -8,6 +8,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from itertools import pairwise
 from operator import attrgetter
+from typing import TypeVar
 
 import numpy as np
 
@@ -18,7 +19,11 @@ from ersatz.core.voices.modulation import bent
 from ersatz.core.voices.spec import MOVED_EVERY
 
 CONTROL = MOVED_EVERY
+#: Figures are rounded to so many, so that equal stretches give equal ones and share a key.
+DIGITS = 6
 _tick = attrgetter("tick")
+#: One place, or many.
+Samples = TypeVar("Samples", float, np.ndarray)
 
 
 def values_at(automation: Automation, ticks: np.ndarray) -> np.ndarray:
@@ -36,22 +41,26 @@ def values_at(automation: Automation, ticks: np.ndarray) -> np.ndarray:
 
 
 def control_values(automation: Automation, grid: BarGrid, bar: int, before: int, n: int, rate_hz: int) -> np.ndarray:
-    """Values at every CONTROL samples of a stretch that begins `before` samples in front of 0-based `bar` and is `n` long, rounded
-    so that equal stretches give equal figures."""
+    """Values at every CONTROL samples of a stretch that begins `before` samples in front of 0-based `bar` and is `n` long."""
     at = np.arange(-before, n - before + CONTROL, CONTROL)
-    ticks = bar * grid.ticks_per_bar + at / rate_hz / grid.beat_s * grid.ticks_per_bar / grid.beats_per_bar
-    return np.asarray(np.round(values_at(automation, ticks), 6))
+    return np.asarray(np.round(values_at(automation, ticks_at(at, grid, bar, rate_hz)), DIGITS))
 
 
-def curve(control: np.ndarray, n: int) -> np.ndarray:
-    """Control values to one per sample, shape (n,); behind the last one it stands."""
+def ticks_at(samples: Samples, grid: BarGrid, bar: int, rate_hz: int) -> Samples:
+    """Ticks of the song at samples counted from the line of 0-based `bar`."""
+    return bar * grid.ticks_per_bar + samples / rate_hz / grid.beat_s * grid.ticks_per_bar / grid.beats_per_bar
+
+
+def curve(control: np.ndarray | float, n: int) -> np.ndarray:
+    """Control values, or one that stands, to one per sample, shape (n,); behind the last one it stands."""
     return joined(control, CONTROL, n)
 
 
-def stands_at(automation: Automation, value: float, first_tick: float, last_tick: float) -> bool:
-    """Whether a curve has one value all through a stretch."""
+def standing(automation: Automation, first_tick: float, last_tick: float) -> float | None:
+    """The one value that a curve has all through a stretch; None where it moves."""
     points = automation.points
     # The points inside and the ones on both sides of them; the curve stands where all are the same.
     first = bisect_right(points, first_tick, key=_tick) - 1
     last = bisect_left(points, last_tick, key=_tick)
-    return all(p.value == value for p in points[max(first, 0) : last + 1])
+    around = {p.value for p in points[max(first, 0) : last + 1]}
+    return around.pop() if len(around) == 1 else None

@@ -23,12 +23,19 @@ class Ducks:
         self._song = song
         self._triggers: dict[str, np.ndarray] = {}
         self._acting: dict[tuple[str, int], tuple[int, ...]] = {}
+        self._made: dict[tuple[str, float, int], Node | None] = {}
 
     def gain(self, duck: Duck | None, bar: int) -> Node | None:
         """Gain that pulls a strip down in a bar, shape (samples,): one node for all strips that it moves as far. None where nothing
         is triggered."""
         if duck is None or duck.depth_db <= 0:
             return None
+        place = (duck.curve, duck.depth_db, bar)
+        if place not in self._made:
+            self._made[place] = self._make(duck, bar)
+        return self._made[place]
+
+    def _make(self, duck: Duck, bar: int) -> Node | None:
         near = self._near(duck.curve, bar)
         if not near:
             return None

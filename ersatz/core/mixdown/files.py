@@ -22,6 +22,8 @@ class Files:
     def __init__(self, folder: Path, suffix: str, limit: int):
         self._folder, self._suffix, self._limit = folder, suffix, limit
         self._written = 0
+        # Found to lie there. Another process may have let go of one meanwhile: who asks for it computes it then.
+        self._known: set[str] = set()
         folder.mkdir(parents=True, exist_ok=True)
 
     def path(self, key: str) -> Path:
@@ -29,8 +31,13 @@ class Files:
         return Path(self._place(key))
 
     def has(self, key: str) -> bool:
-        """Whether there is a file of a key; asked for each node of a song, and therefore without a `Path`."""
-        return os.path.exists(self._place(key))
+        """Whether there is a file of a key, or was when it was found last. Asked for each node of a song, and therefore without a
+        `Path`, and of the system only once."""
+        if key not in self._known:
+            if not os.path.exists(self._place(key)):
+                return False
+            self._known.add(key)
+        return True
 
     def _place(self, key: str) -> str:
         return f"{self._folder}/{key[:2]}/{key}{self._suffix}"
@@ -43,6 +50,7 @@ class Files:
             if stat.st_mtime < time.time() - MARKED_S:
                 os.utime(path)
         except OSError:
+            self._known.discard(key)
             return None
         return path
 
@@ -64,10 +72,12 @@ class Files:
             if self._written > LOOKED_THROUGH * self._limit:
                 self._written = 0
                 self._evict()
+            self._known.add(key)
             return path
         return None
 
     def _evict(self) -> None:
+        self._known.clear()
         files = []
         for path in self._folder.glob(f"*/*{self._suffix}"):
             with contextlib.suppress(OSError):

@@ -9,11 +9,13 @@ bar), so any range of a song is the same samples as that range of the whole.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any, TypeVar, cast
 
 import numpy as np
 
-from ersatz.core.dsp.levels import factor, panned
+from ersatz.core.dsp.levels import add, add_along, factor, panned
 from ersatz.core.effects.chain import period_beats, reach, run_chain, spec_of
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
@@ -34,8 +36,21 @@ LEVEL_RAMP = 882
 SILENT_SEND_DB = -59.0
 
 Chain = tuple[Effect, ...]
+#: Gain and pan of a fader, and what is added to the gain: the cell's level, the next bar's, and the gain in front of the chain
+#: where no chain has taken it.
+Levels = tuple[float | np.ndarray, float | np.ndarray, tuple[float, float, float]]
+T = TypeVar("T")
 #: Stands for a node that wasn't asked for yet; None is silence.
 UNMADE = object()
+
+
+@dataclass(frozen=True, slots=True)
+class Tap:
+    """What leaves a strip in a bar, for who sums it up: a node at a gain for each side, pulled down by `duck`."""
+
+    node: Node
+    sides: tuple[float, float] = (1.0, 1.0)
+    duck: Node | None = None
 
 
 class Strips:
@@ -46,7 +61,7 @@ class Strips:
         self._ducks = Ducks(song, bars)
         self._values = notes.values
         self._values.listen(self._sound)
-        self._made: dict[tuple[str, str, int], Node | None] = {}
+        self._made: dict[tuple[str, str, int], Any] = {}
         self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
         self._fed_by = {strip.id: self._feeders(strip) for strip in song.strips() if not isinstance(strip, Part)}
         self._acts: dict[tuple[str, int], Chain] = {}
@@ -59,13 +74,13 @@ class Strips:
         self._sections = [(k, section) for _, section in song.placed() for k in range(section.bars)]
         self._cells: dict[str, dict[str, float]] = {p.id: {c.section: c.level_db for c in reversed(p.cells)} for p in song.parts}
 
-    def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], Node | None]) -> Node | None:
+    def _once(self, stage: str, strip: Strip, bar: int, make: Callable[[], T]) -> T:
         place = (stage, strip.id, bar)
         # Another thread may let go of the nodes meanwhile.
         made = self._made.get(place, UNMADE)
         if made is UNMADE:
             made = self._made[place] = make()
-        return made  # type: ignore[return-value]
+        return cast(T, made)
 
     def forget(self) -> None:
         """Lets go of the nodes: they hold on to everything that they are made of, and are quick to make again."""
@@ -81,31 +96,26 @@ class Strips:
 
     def _sum(self, strip: Strip, bar: int) -> Node | None:
         """Strips that go there, in the song's order, then what is sent there."""
-        nodes: list[Node] = []
-        gains: list[float | np.ndarray] = []
+        taps: list[tuple[Tap, float | np.ndarray]] = []
         for feeder, goes, sends in self._fed_by[strip.id]:
-            if goes and (node := self.out(feeder, bar)):
-                nodes.append(node)
-                gains.append(0.0)
-            if bar >= 0 and sends and (node := self._sent(feeder, strip.id, bar)):
+            if goes and (tap := self._tap(feeder, bar)):
+                taps.append((tap, 0.0))
+            if bar >= 0 and sends and (tap := self._sent(feeder, strip.id, bar)):
                 level = self._value(feeder, SENDS, strip.id, bar, feeder.send_db(strip.id))
                 if np.max(level) > SILENT_SEND_DB:
-                    nodes.append(node)
-                    gains.append(level)
-        if not nodes:
+                    taps.append((tap, level))
+        if not taps:
             return None
         n = self._bars.length(bar)
+        nodes = [*(tap.node for tap, _ in taps), *(tap.duck for tap, _ in taps)]
 
         def compute(inputs: Inputs) -> np.ndarray:
             out = np.zeros((2, n), np.float32)
-            for samples, level in zip(inputs, gains):
-                if np.ndim(level) == 0 and level == 0:
-                    out += samples
-                else:
-                    out += factor(_per_sample(level, n)).astype(np.float32) * samples
+            for (tap, level), samples, ducked in zip(taps, inputs, inputs[len(taps) :]):
+                _mix_in(out, samples, tap.sides, _per_sample(level, n), ducked)
             return out
 
-        return Node("sum", (n, [fingerprint(g) for g in gains]), lambda: nodes, compute, "quick")
+        return Node("sum", (n, [(tap.sides, fingerprint(level)) for tap, level in taps]), lambda: nodes, compute, "quick")
 
     def _feeders(self, strip: Strip) -> list[tuple[Strip, bool, bool]]:
         """Strips that go to this one or send to it, and which of both."""
@@ -116,10 +126,25 @@ class Strips:
         """Returns that a strip sends to, or may, as its values move."""
         return sends_of(strip) | (self._values.moves(strip, SENDS) if isinstance(strip, Part) else set())
 
-    def _sent(self, strip: Strip, to: str, bar: int) -> Node | None:
+    def _sent(self, strip: Strip, to: str, bar: int) -> Tap | None:
         if to in strip.sends and strip.sends[to].before_fader:
-            return self.chained(strip, bar) if self._is_open(strip) else None
-        return self.out(strip, bar)
+            chained = self.chained(strip, bar) if self._is_open(strip) else None
+            return None if chained is None else Tap(chained)
+        return self._tap(strip, bar)
+
+    def _tap(self, strip: Strip, bar: int) -> Tap | None:
+        """What leaves a strip; None where it is silent. A fader that stands is applied by who sums up: most do, and samples are
+        gone through once less."""
+        return self._once("tap", strip, bar, lambda: self._tapped(strip, bar)) if self._is_open(strip) else None
+
+    def _tapped(self, strip: Strip, bar: int) -> Tap | None:
+        chained = self.chained(strip, bar)
+        if chained is None:
+            return None
+        gain, pan, (cell, coming, gain_in) = levels = self._levels(strip, bar)
+        if isinstance(gain, float) and isinstance(pan, float) and cell == coming:
+            return Tap(chained, _sides(pan, gain + cell + gain_in), self._ducks.gain(strip.duck, bar))
+        return Tap(self._once("out", strip, bar, lambda: self._faded(strip, bar, chained, levels)))
 
     def _is_open(self, strip: Strip) -> bool:
         heard = self._heard is None or not isinstance(strip, Part) or base_of(strip) in self._heard
@@ -144,7 +169,7 @@ class Strips:
             return None
         n = before + self._bars.length(bar) + after
         control = {
-            (effect.id, param): self._values.control(strip, effect.id, param, bar, before, n)
+            (effect.id, param): self._over(strip, effect.id, param, bar, before, n)
             for effect in chain if effect.on
             for param in sorted(self._values.moves(strip, effect.id)) if _has(effect, param)
         }  # fmt: skip
@@ -220,7 +245,7 @@ class Strips:
         for k, (effect, (before, after)) in reversed([*enumerate(zip(chain, self._reaches_of(strip)))]):
             blend = blends.get(effect.id)
             moves = self._values.is_modulated(strip, effect.id, "blend")
-            if not effect.on or (blend and not moves and automation.stands_at(blend, 0.0, first, last)):
+            if not effect.on or (blend and not moves and automation.standing(blend, first, last) == 0.0):
                 off |= 1 << k
             else:
                 first, last = first - before * per_sample, last + after * per_sample
@@ -286,23 +311,26 @@ class Strips:
 
     def faded(self, strip: Strip, bar: int, chained: Node | None) -> Node | None:
         """A strip's bar from behind its chain through its fader."""
-        if chained is None:
-            return None
-        n = self._bars.length(bar)
-        gain, pan = (self._value(strip, FADER, name, bar, at) for name, at in (("gain_db", strip.gain_db), ("pan", strip.pan)))
-        # Where no chain has taken the gain in front of it.
-        levels = (self._cell_db(strip, bar), self._cell_db(strip, bar + 1), 0.0 if self._acting(strip, bar) else strip.gain_in_db)
+        return None if chained is None else self._faded(strip, bar, chained, self._levels(strip, bar))
+
+    def _faded(self, strip: Strip, bar: int, chained: Node, levels: Levels) -> Node:
+        n, (gain, pan, added) = self._bars.length(bar), levels
         duck = self._ducks.gain(strip.duck, bar)
-        if duck is None and not any(np.ndim(v) or v for v in (gain, pan, *levels)):
+        if duck is None and not any(np.ndim(v) or v for v in (gain, pan, *added)):
             return chained
 
         def compute(inputs: Inputs) -> np.ndarray:
             samples, ducked = inputs
-            gain_db = _per_sample(gain, n) + ramped_db(levels[0], levels[1], n) + levels[2]
+            gain_db = _per_sample(gain, n) + ramped_db(added[0], added[1], n) + added[2]
             out = samples * panned(_per_sample(pan, n), gain_db).astype(np.float32)
             return out if ducked is None else np.multiply(out, ducked, out)
 
-        return Node("fader", (n, fingerprint(gain), fingerprint(pan), levels), lambda: (chained, duck), compute, "quick")
+        return Node("fader", (n, fingerprint(gain), fingerprint(pan), added), lambda: (chained, duck), compute, "quick")
+
+    def _levels(self, strip: Strip, bar: int) -> Levels:
+        gain, pan = (self._value(strip, FADER, name, bar, at) for name, at in (("gain_db", strip.gain_db), ("pan", strip.pan)))
+        gain_in = 0.0 if self._acting(strip, bar) else strip.gain_in_db
+        return gain, pan, (self._cell_db(strip, bar), self._cell_db(strip, bar + 1), gain_in)
 
     def _cell_db(self, strip: Strip, bar: int) -> float:
         return self._cells.get(strip.id, {}).get(self.section(bar)[1].id, 0.0)
@@ -316,8 +344,13 @@ class Strips:
     def _value(self, strip: Strip, device: str, param: str, bar: int, otherwise: float) -> float | np.ndarray:
         """A value in a bar: control values where it moves, one number where it stands."""
         if not self._values.is_moved(strip, device, param):
-            return otherwise
-        return self._values.control(strip, device, param, bar, 0, self._bars.length(bar))
+            return float(otherwise)
+        return self._over(strip, device, param, bar, 0, self._bars.length(bar))
+
+    def _over(self, strip: Strip, device: str, param: str, bar: int, before: int, n: int) -> float | np.ndarray:
+        """A moving value over a stretch of n samples that begins so many before a bar: one number where it stands all the same."""
+        stands = self._values.standing(strip, device, param, bar, before, n)
+        return self._values.control(strip, device, param, bar, before, n) if stands is None else stands
 
     def _with_width(self, strip: Strip) -> Chain:
         """A strip's chain with its width behind it; the master has its own in front of everything."""
@@ -325,6 +358,29 @@ class Strips:
         if strip.id == MASTER or (strip.width == 1 and not strip.mono_below_hz and not moves):
             return strip.chain
         return (*strip.chain, Effect("width", {"width": strip.width, "mono_below_hz": strip.mono_below_hz}, id=FADER))
+
+
+@lru_cache(maxsize=4096)
+def _sides(pan: float, gain_db: float) -> tuple[float, float]:
+    """Gains of both sides."""
+    if pan == 0 and gain_db == 0:
+        return 1.0, 1.0
+    left, right = panned(pan, gain_db)[:, 0]
+    return float(left), float(right)
+
+
+def _mix_in(
+    out: np.ndarray, samples: np.ndarray, sides: tuple[float, float], gain_db: float | np.ndarray, ducked: np.ndarray | None
+) -> None:
+    """Onto `out`, shape (2, n), float32: samples at a gain for each side and one for both, which may move, pulled down."""
+    moves = factor(gain_db).astype(np.float32)
+    along = ducked if moves.ndim == 0 else moves if ducked is None else moves * ducked
+    for side, gain in enumerate(sides):
+        level = np.float32(gain * moves if moves.ndim == 0 else gain)
+        if along is None:
+            add(out[side], level, samples[side])
+        else:
+            add_along(out[side], level, along, samples[side])
 
 
 def ramped_db(level: float, coming: float, n: int) -> float | np.ndarray:

@@ -12,7 +12,7 @@ import numpy as np
 
 from ersatz.core.dsp import followers
 from ersatz.core.mixdown import automation
-from ersatz.core.mixdown.automation import CONTROL
+from ersatz.core.mixdown.automation import CONTROL, DIGITS
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part
@@ -84,6 +84,15 @@ class Values:
                 out[param] = np.array([value.param.low, value.param.high])
         return out
 
+    def standing(self, strip: Strip, device: str, param: str, bar: int, before: int, n: int) -> float | None:
+        """The one figure that an automated value has all through a stretch as of `control`; None where it moves."""
+        curve = strip.curve(device, param)
+        if curve is None or self.is_modulated(strip, device, param):
+            return None
+        ends = (automation.ticks_at(float(at), self._song.grid, bar, RATE_HZ) for at in (-before, n - before + CONTROL))
+        found = automation.standing(curve, *ends)
+        return None if found is None else round(found, DIGITS)
+
     def control(self, strip: Strip, device: str, param: str, bar: int, before: int, n: int) -> np.ndarray:
         """The value every CONTROL samples of a stretch of `n` that begins `before` samples in front of 0-based `bar`, behind its
         line where that is negative."""
@@ -98,8 +107,8 @@ class Values:
             return values
         shift = sum(amount * self._height(m, owner, bar, before, n) for m, owner, amount in modulators)
         if value and value.param.moves == "octaves":
-            return np.asarray(np.round(values * 2.0**shift, 6))
-        return np.asarray(np.round(values + shift, 6))
+            return np.asarray(np.round(values * 2.0**shift, DIGITS))
+        return np.asarray(np.round(values + shift, DIGITS))
 
     def _height(self, m: Modulator, owner: Strip, bar: int, before: int, n: int) -> np.ndarray:
         """-1..1 of a modulator at the same places, 0..1 of a follower."""
