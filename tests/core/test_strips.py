@@ -1,12 +1,17 @@
 """What strips do to sound: gain in, width, mono, mute, sends, nested buses, ducking, in parts, buses, returns and the master."""
 
+import json
+import operator
+import random
 import time
+from contextlib import suppress
 from dataclasses import replace
-from functools import partial
+from functools import partial, reduce
 
 import numpy as np
 import pytest
 
+from ersatz.core.errors import ErsatzError
 from ersatz.core.mixdown.cache import RenderCache
 from ersatz.core.mixdown.graph import Graph, Node, Plan, fingerprint, hashed
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
@@ -315,3 +320,46 @@ def test_what_sounds_the_same_is_measured_once(song):
     bass = song.part("bass")
     assert np.allclose(measured(with_strip(song, replace(bass, gain_db=bass.gain_db - 6))), first / 10**0.3, rtol=1e-3)
     assert len(asked) == count + 2
+
+
+def leaves(document, place=()):
+    """Places of all numbers and switches in a JSON document."""
+    inside = document.items() if isinstance(document, dict) else enumerate(document) if isinstance(document, list) else ()
+    for key, value in inside:
+        yield from leaves(value, (*place, key))
+    if isinstance(document, int | float):
+        yield place
+
+
+def otherwise(document, place):
+    """A copy in which the number or switch at a place is another one."""
+    copy = json.loads(json.dumps(document))
+    *way, last = place
+    inside = reduce(operator.getitem, way, copy)
+    value = inside[last]
+    inside[last] = not value if isinstance(value, bool) else value + 1 if isinstance(value, int) else value * 0.9 + 0.01
+    return copy
+
+
+def keys_of(made, cache):
+    mixdown = Mixdown(made, cache)
+    parts = mixdown.song.parts
+    return {(p.id, bar): (node := mixdown._strips.chained(p, bar)) and node.key for p in parts for bar in range(made.bars)}
+
+
+def test_keys_that_stay_from_song_to_song_are_those_that_are_found_anew(song):
+    """Whatever is changed in a song, and whatever was rendered before with the same cache."""
+    document, cache, chance, moved = song.to_json(), RenderCache(), random.Random(4), 0
+    lead = next(p for p in song.parts if p.chain)
+    drawn = Automation(lead.chain[0].id, "blend", (AutomationPoint(0, 0.2), AutomationPoint(8 * BAR, 0.9)))
+    document = with_strip(song, replace(lead, automation=(*lead.automation, drawn))).to_json()
+    known = keys_of(Song.from_json(document), cache)
+    # One place of each kind.
+    kinds = {tuple("" if isinstance(step, int) else step for step in place): place for place in leaves(document)}
+    for place in chance.sample(sorted(kinds.values(), key=str), 40):
+        with suppress(ErsatzError):
+            changed = Song.from_json(otherwise(document, place))
+            keys = keys_of(changed, RenderCache())
+            assert keys_of(changed, cache) == keys, place
+            moved += keys != known
+    assert moved > 3

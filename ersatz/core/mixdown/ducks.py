@@ -21,6 +21,8 @@ class Ducks:
         self._beat = song.grid.beat_s * RATE_HZ
         self._curves = {c.id: c for c in song.curves}
         self._song = song
+        self._shapes = {c.id: np.array(c.shape) for c in song.curves}
+        self._written = {curve: fingerprint(shape) for curve, shape in self._shapes.items()}
         self._triggers: dict[str, np.ndarray] = {}
         self._acting: dict[tuple[str, int], tuple[int, ...]] = {}
         self._made: dict[tuple[str, float, int], Node | None] = {}
@@ -39,13 +41,13 @@ class Ducks:
         near = self._near(duck.curve, bar)
         if not near:
             return None
-        n, shape = self._bars.length(bar), np.array(self._curves[duck.curve].shape)
+        n, shape = self._bars.length(bar), self._shapes[duck.curve]
 
         def compute(inputs: Inputs) -> np.ndarray:
             reduction = duck_curve_db(0, n, np.array(near, np.int64), shape, self._beat)
             return factor(-duck.depth_db * reduction).astype(np.float32)
 
-        return Node("duck", (near, n, fingerprint(shape), self._beat, duck.depth_db), lambda: (), compute)
+        return Node("duck", (near, n, self._written[duck.curve], self._beat, duck.depth_db), lambda: (), compute)
 
     def _near(self, curve: str, bar: int) -> tuple[int, ...]:
         """Triggers that act on a bar, in samples from its line; looked for once for all strips that they pull down."""

@@ -33,6 +33,8 @@ from ersatz.core.voices.spec import Patch, Played
 
 #: A choked hit is faded over this many samples.
 CHOKE_FADE = 132
+#: Of a part's notes the keys behind so many chains are remembered.
+CHAINS = 8
 #: A swell is made of a note held this long, and fades out over this much at its end.
 SWELL_HELD, SWELL_FADE = 22_050, 220
 
@@ -56,11 +58,13 @@ def _traits_of(sound: Sound, settings: str) -> _Traits:
 
 @dataclass(frozen=True)
 class _Laid:
-    """A part's events in order, the ones that can sound in each bar, and the keys of the bars that were asked for."""
+    """A part's events in order, the ones that can sound in each bar, and the keys of the bars that were asked for: of the notes,
+    and behind a chain by all that decides what it makes of them, None where that is silent."""
 
     events: list[Event]
     by_bar: dict[int, list[Event]]
     keys: dict[int, str]
+    behind: dict[Hashable, dict[int, str | None]]
 
 
 class Notes:
@@ -86,6 +90,14 @@ class Notes:
         if part.id not in self._hits:
             self._hits[part.id] = np.array([e.start for e in self.events(part)], np.int64)
         return self._hits[part.id]
+
+    def keys_behind(self, part: Part, chain: Hashable) -> dict[int, str | None]:
+        """Keys of the bars of a part behind a chain, None where it is silent, as far as they were asked for in songs in which it
+        plays the same; to be added to. `chain`: everything beside the notes that decides them."""
+        behind = self._of(part).behind
+        if chain not in behind and len(behind) == CHAINS:
+            del behind[next(iter(behind))]
+        return behind.setdefault(chain, {})
 
     def made_of(self, part: Part) -> Hashable:
         """Everything that a part's notes depend on."""
@@ -144,7 +156,7 @@ class Notes:
             while self._bars.edge(bar) < end:
                 by_bar.setdefault(bar, []).append(event)
                 bar += 1
-        return _Laid(events, by_bar, {})
+        return _Laid(events, by_bar, {}, {})
 
     def _length(self, part: Part, event: Event) -> int:
         """Samples that a note sounds at most."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -27,7 +27,7 @@ from ersatz.core.mixdown.notes import Notes
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, SongSection, digest
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import FADER, MASTER, SENDS, Effect, Strip, sends_of
+from ersatz.core.song.strips import FADER, MASTER, SENDS, Automation, Effect, Strip, sends_of
 from ersatz.core.transitions.spec import base_of, versions_of
 
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
@@ -64,10 +64,12 @@ class Strips:
         self._made: dict[tuple[str, str, int], Any] = {}
         self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
         self._fed_by = {strip.id: self._feeders(strip) for strip in song.strips() if not isinstance(strip, Part)}
+        self._blends: dict[str, dict[str, Automation]] = {}
         self._acts: dict[tuple[str, int], Chain] = {}
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
         self._settings: dict[tuple[str, int], str] = {}
+        self._keys: dict[str, dict[int, str | None]] = {}
         self._reaches: dict[str, list[tuple[int, int]]] = {}
         self._periods: dict[int, float] = {}
         self._hits_of: dict[tuple[str, ...], np.ndarray] = {}
@@ -162,6 +164,28 @@ class Strips:
         return self._once("chain", strip, bar, lambda: self._chain(strip, chain, comes_in, bar))
 
     def _chain(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
+        keys = self._keys_of(strip)
+        if bar not in keys:
+            node = self._processed(strip, chain, source, bar)
+            keys[bar] = None if node is None else node.key
+            return node
+        if (key := keys[bar]) is None:
+            return None
+        # Most such bars are kept, and then nothing but the key is asked for.
+        whole = cache(lambda: cast(Node, self._processed(strip, chain, source, bar)))
+        return Node("chain", None, lambda: whole().inputs, lambda inputs: whole().compute(inputs), _kept(strip), key)
+
+    def _keys_of(self, strip: Strip) -> dict[int, str | None]:
+        """Keys behind a strip's chain by bar. Those of a part stay from song to song: most edits leave most parts alone. Where
+        other parts steer it or a modulator moves it, they aren't its own alone, and are found anew."""
+        if strip.id not in self._keys:
+            chain, keys = self._chains[strip.id], {}
+            if isinstance(strip, Part) and not self._values.is_steered(strip) and not any(e.sidechain for e in chain):
+                keys = self._notes.keys_behind(strip, (self._chain_settings(strip, chain), strip.automation))
+            self._keys[strip.id] = keys
+        return self._keys[strip.id]
+
+    def _processed(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
         before, after = self._reach(strip, chain)
         bars = self._bars.around(bar, before, after)
         sources = [source(b) for b in bars]
@@ -199,8 +223,7 @@ class Strips:
 
         moved_by = [(target, fingerprint(c)) for target, c in control.items()]
         settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), before, after, moved_by, begins)
-        kept: Kept = "disk" if isinstance(strip, Part) else "memory"
-        return Node("chain", settings, lambda: [*sources, *steered], compute, kept)
+        return Node("chain", settings, lambda: [*sources, *steered], compute, _kept(strip))
 
     def _reach(self, strip: Strip, chain: Chain) -> tuple[int, int]:
         """Samples before and after a bar that a strip's chain, with whichever of its effects off, hears."""
@@ -235,7 +258,9 @@ class Strips:
 
     def _act(self, strip: Strip, bar: int) -> Chain:
         chain = self._chains[strip.id]
-        blends = {a.device: a for a in strip.automation if a.param == "blend"}
+        if strip.id not in self._blends:
+            self._blends[strip.id] = {a.device: a for a in strip.automation if a.param == "blend"}
+        blends = self._blends[strip.id]
         if not blends:
             return chain
         ticks = self._song.grid.ticks_per_bar
@@ -358,6 +383,10 @@ class Strips:
         if strip.id == MASTER or (strip.width == 1 and not strip.mono_below_hz and not moves):
             return strip.chain
         return (*strip.chain, Effect("width", {"width": strip.width, "mono_below_hz": strip.mono_below_hz}, id=FADER))
+
+
+def _kept(strip: Strip) -> Kept:
+    return "disk" if isinstance(strip, Part) else "memory"
 
 
 @lru_cache(maxsize=4096)

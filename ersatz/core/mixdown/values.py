@@ -67,6 +67,10 @@ class Values:
         """Whether a modulator acts on a value; versions of a part share theirs."""
         return (_base(strip), device, param) in self._moved
 
+    def is_steered(self, strip: Strip) -> bool:
+        """Whether a modulator acts on any value of a strip."""
+        return any(owner == _base(strip) for owner, _, _ in self._moved)
+
     def modulators_of(self, strip: Strip, device: str) -> list[tuple[Modulator, Strip, float]]:
         """Those that move a device, with the strip that each lies in and by how much."""
         return [found for (owner, of, _), row in self._moved.items() if (owner, of) == (_base(strip), device) for found in row]

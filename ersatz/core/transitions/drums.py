@@ -26,19 +26,19 @@ def _roll(j: Boundary, stage: Stage) -> None:
     """The backbeat's own sound, faster and louder towards the boundary."""
     chosen = j.players(lambda p: p.role == "clap", j.section.id)[:1] or [p for p in j.song.parts if p.role in DRUM_ROLES][:1]
     spans = RHYTHMS.get(j.transition.rhythm, RHYTHMS["8ths to 32nds"])
+    start, ticks, amount = j.start, j.boundary - j.start, j.amount
     for part in chosen:
-        struck, at = j.struck_at(part), float(j.start)
+        struck, at = j.struck_at(part), float(start)
         for share, step in spans:
-            end = at + share * (j.boundary - j.start)
+            end = at + share * ticks
             while at < end - 1:
-                along = (at - j.start) / max(1, j.boundary - j.start)
-                velocity = (0.3 + 0.7 * along) * (0.4 + 0.6 * j.amount)
+                velocity = (0.3 + 0.7 * (at - start) / max(1, ticks)) * (0.4 + 0.6 * amount)
                 hit = struck(at)
                 note = Note(round(at), step, hit.midi, round(velocity, 3), semitones=hit.semitones)
                 stage.placed[part.id].append(Placed(note))
                 at += step
         for version in versions_of(base_of(part), j.song):
-            stage.rests[version.id].append((j.start, j.boundary))
+            stage.rests[version.id].append((start, j.boundary))
 
 
 def _fill(j: Boundary, stage: Stage) -> None:
