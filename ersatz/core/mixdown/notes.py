@@ -95,8 +95,9 @@ class Notes:
         """Keys of the bars of a part behind a chain, None where it is silent, as far as they were asked for in songs in which it
         plays the same; to be added to. `chain`: everything beside the notes that decides them."""
         behind = self._of(part).behind
-        if chain not in behind and len(behind) == CHAINS:
-            del behind[next(iter(behind))]
+        if chain not in behind and len(behind) >= CHAINS:
+            # Another thread may take the same one.
+            behind.pop(next(iter(behind)), None)
         return behind.setdefault(chain, {})
 
     def made_of(self, part: Part) -> Hashable:
