@@ -47,6 +47,24 @@ def test_bar_one_stays_inside_the_first_bar(club_survey, beats, ms):
     assert moved.bpm == club_survey.tempo.bpm
 
 
+def test_steps_add_up_before_anything_is_measured_on_them(club_survey):
+    """Quick hands press again while the survey still has the grid of before."""
+    first = club_survey.tempo.first_downbeat_s
+    nudged = NONE
+    for _ in range(3):
+        nudged = fix.with_bar_one_moved(nudged, club_survey, ms=5.0)
+    assert nudged.first_downbeat_s == pytest.approx(first + 0.015, abs=1e-4)
+    slow = fix.with_tempo(nudged, 63.0)
+    for after in (
+        fix.with_bar_one_moved(slow, club_survey, 1),
+        fix.with_bar_one_at(slow, club_survey, 3.5),
+        fix.with_metre(slow, club_survey, 3),
+    ):
+        assert after.bpm == 63.0
+    assert fix.with_bar_one_at(slow, club_survey, 3.5).first_downbeat_s == pytest.approx(3.5)
+    assert fix.with_bar_one_moved(slow, club_survey, 1).first_downbeat_s == pytest.approx(first + 60 / 63.0, abs=1e-4)
+
+
 def test_a_bar_line_can_be_put_at_a_time(club_survey):
     bar_s = club_survey.tempo.grid.bar_s
     assert fix.with_bar_one_at(NONE, club_survey, 5 * bar_s + 0.25).first_downbeat_s == pytest.approx(0.25, abs=1e-4)

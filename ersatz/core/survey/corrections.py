@@ -41,22 +41,23 @@ def meant_tempo(tapped_bpm: float, measured: Tempo) -> float:
 
 
 def with_bar_one_moved(old: Corrections, survey: Survey, beats: int = 0, ms: float = 0.0) -> Corrections:
-    """Bar 1 so many beats and milliseconds later; the tempo is held, sections are found anew."""
-    grid = survey.tempo.grid
-    moved = (survey.tempo.first_downbeat_s + beats * grid.beat_s + ms / 1000) % grid.bar_s
-    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(moved, 5), sections=None)
+    """Bar 1 so many beats and milliseconds later than `old` has put it; the tempo is held, sections are found anew."""
+    grid = grid_of(survey, old)
+    moved = (grid.first_downbeat_s + beats * grid.beat_s + ms / 1000) % grid.bar_s
+    return replace(old, bpm=grid.bpm, first_downbeat_s=round(moved, 5), sections=None)
 
 
 def with_bar_one_at(old: Corrections, survey: Survey, seconds: float) -> Corrections:
     """Bar 1 so that a bar begins at `seconds`."""
-    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=round(seconds % survey.tempo.grid.bar_s, 5), sections=None)
+    grid = grid_of(survey, old)
+    return replace(old, bpm=grid.bpm, first_downbeat_s=round(seconds % grid.bar_s, 5), sections=None)
 
 
 def with_metre(old: Corrections, survey: Survey, beats_per_bar: int) -> Corrections:
     """Another number of beats per bar. Raises ValueError outside of MIN_BEATS..MAX_BEATS."""
     if not MIN_BEATS <= beats_per_bar <= MAX_BEATS:
         raise ValueError(f"A bar has {MIN_BEATS} to {MAX_BEATS} beats.")
-    return replace(old, bpm=survey.tempo.bpm, first_downbeat_s=None, sections=None, beats_per_bar=beats_per_bar)
+    return replace(old, bpm=grid_of(survey, old).bpm, first_downbeat_s=None, sections=None, beats_per_bar=beats_per_bar)
 
 
 def with_key(old: Corrections, tonic: str, mode: str) -> Corrections:

@@ -173,9 +173,10 @@ for (const name of /** @type {("click" | "drone")[]} */ (["click", "drone"])) {
 }
 band.addEventListener("change", () => player.setAid({ band: band.value }));
 function barHere() {
-  const { beats, barS } = track();
+  // The grid that is heard: the figures may still be those of the one before.
+  const { beats, barS, firstS } = track();
   const beat = Math.round(player.position() * beats);
-  const seconds = survey.tempo.first_downbeat_s + (beat / beats) * barS;
+  const seconds = firstS + (beat / beats) * barS;
   correct({ what: "bar-one", seconds: seconds.toFixed(5) });
 }
 
