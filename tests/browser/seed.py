@@ -14,7 +14,7 @@ django.setup()
 
 from django.contrib.auth import get_user_model  # noqa: E402
 
-from ersatz.core.audio import Audio, read_audio, write_audio  # noqa: E402
+from ersatz.core.audio import Audio, file_sha256, read_audio, write_audio  # noqa: E402
 from ersatz.core.mixdown.render import RATE_HZ  # noqa: E402
 from ersatz.core.song.document import Song  # noqa: E402
 from ersatz.core.survey.document import Survey  # noqa: E402
@@ -30,6 +30,8 @@ REFERENCES, DRAFTS = 6, 24
 def main(folder: Path) -> None:
     user = get_user_model().objects.create_user(LOCAL_USER)
     survey, song = (json.loads((folder / name).read_text()) for name in ("survey.json", "song.json"))
+    # As a measurement of this file has it: addresses of its bars hold it.
+    survey["source"]["sha256"] = file_sha256(folder / "club.flac")
     audio = read_audio(folder / "club.flac")
     references = []
     for k in range(REFERENCES):

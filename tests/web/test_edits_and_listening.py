@@ -13,6 +13,7 @@ import soundfile
 from django.urls import reverse
 from django.utils import timezone
 
+from ersatz.core.audio import file_sha256
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.strips import SetStrip
 from ersatz.core.errors import ErsatzError
@@ -147,6 +148,30 @@ def test_chunks_of_the_reference_join_without_a_seam(web, reference, club_audio)
     joined = np.concatenate(parts, axis=1)
     start = reference.survey.tempo.grid.sample_of_bar(1, 44_100)
     np.testing.assert_allclose(joined, club_audio.samples[:, start : start + joined.shape[1]], atol=2 / 32768)
+
+
+def test_bars_on_the_grid_before_a_correction_are_still_to_be_had(web, reference, queued):
+    """A page hears of the grid's new address a moment after the server: what it asks for meanwhile plays on."""
+
+    def bars(key):
+        return flac(web.get(reverse("listen-reference", args=[reference.pk, key, 9, 10])))
+
+    reference.survey_json["source"]["sha256"] = file_sha256(reference.audio_path)
+    reference.measured_json = reference.survey_json
+    reference.save()
+    keys = [reference.listening_key(reference.survey)]
+    before = bars(keys[0])
+    for _ in range(2):
+        web.post(reverse("correct", args=[reference.pk]), {"what": "shift", "ms": "5"})
+        reference.refresh_from_db()
+        keys.append(reference.listening_key(reference.survey))
+    assert len(set(keys)) == 3
+    later = round(0.005 * 44_100)
+    for measured in (False, True):
+        if measured:
+            work.run(queued[-1])
+        np.testing.assert_array_equal(bars(keys[0]), before)
+        np.testing.assert_allclose(bars(keys[1])[:, :-later], before[:, later:], atol=2 / 32768)
 
 
 def test_audio_has_no_address_outside_its_song(web, remake, reference, song):

@@ -230,7 +230,9 @@ def _fine_reference(remake: Remake, song: Song, first: int, last: int, found: La
         raise Http404
     section = survey.sections[place]
     begin = max(section.start_bar, section.end_bar - (last - first + 1))
-    return fine_beside(reference_samples(reference, survey, begin, section.end_bar - 1), found.mix.level_db)
+    return fine_beside(
+        reference_samples(reference, reference.listening_grid(survey), begin, section.end_bar - 1), found.mix.level_db
+    )
 
 
 def _their_section(remake: Remake, song: Song, first: int, last: int) -> int | None:

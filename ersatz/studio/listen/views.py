@@ -25,11 +25,12 @@ def reference_bars(request: HttpRequest, pk: int, key: str, first: int, last: in
     reference = get_object_or_404(Reference.objects.of(request.user), pk=pk)
     _check(first, last)
     survey = reference.survey
-    if survey is None or reference.listening_key(survey) != key or not reference.listening_path.exists():
+    grid = reference.grid_of_key(survey, key) if survey else None
+    if grid is None or not reference.listening_path.exists():
         raise Http404
 
     def samples() -> np.ndarray:
-        return reference_samples(reference, survey, first, last)
+        return reference_samples(reference, grid, first, last)
 
     return chunk_response(digest(["reference", pk, key, first, last]), IMMUTABLE, samples)
 

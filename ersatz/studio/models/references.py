@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -141,7 +142,19 @@ class Reference(Owned):
         corrections = self.corrections
         return grid_of(survey, corrections) if corrections.moves_grid and not self.is_target else survey.tempo.grid
 
-    def listening_key(self, survey: Survey) -> str:
-        """Changes with the file and its grid: what a bar range means."""
-        grid = self.listening_grid(survey)
+    def listening_key(self, survey: Survey, grid: BarGrid | None = None) -> str:
+        """Changes with the file and its grid, the one of now unless another is named: what a bar range means."""
+        grid = grid or self.listening_grid(survey)
         return digest([survey.source.sha256, grid.bpm, grid.first_downbeat_s, grid.beats_per_bar])
+
+    def grid_of_key(self, survey: Survey, key: str) -> BarGrid | None:
+        """The grid that a key was made with: the one of now or, as a page hears of a correction a moment after the server, one that
+        was there before; else None."""
+        return next((grid for grid in self._grids(survey) if self.listening_key(survey, grid) == key), None)
+
+    def _grids(self, survey: Survey) -> Iterator[BarGrid]:
+        yield self.listening_grid(survey)
+        for found in (survey, self.measured or survey):
+            yield found.tempo.grid
+            for past in reversed(self.corrections_past):
+                yield grid_of(found, from_json(Corrections, past))

@@ -13,13 +13,13 @@ import soundfile
 from django.conf import settings
 from django.http import FileResponse, HttpResponse, HttpResponseBase
 
+from ersatz.core.grid import BarGrid
 from ersatz.core.mixdown.cache import MEMORY_BYTES, RenderCache
 from ersatz.core.mixdown.files import Files
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.mixdown.version import engine
 from ersatz.core.samples import Samples
 from ersatz.core.song.document import Song, digest
-from ersatz.core.survey.document import Survey
 from ersatz.studio.models import OwnSample, Reference, Remake
 from ersatz.studio.shared.kept import Kept
 
@@ -100,9 +100,9 @@ def flac_response(samples: np.ndarray, caching: str = IMMUTABLE) -> HttpResponse
     return response
 
 
-def reference_samples(reference: Reference, survey: Survey, first: int, last: int) -> np.ndarray:
-    """1-based bars of a reference's listening copy, shape (2, n); where the track has ended silence makes them whole."""
-    grid = reference.listening_grid(survey)
+def reference_samples(reference: Reference, grid: BarGrid, first: int, last: int) -> np.ndarray:
+    """1-based bars of a reference's listening copy, cut by a grid, shape (2, n); where the track has ended silence makes them
+    whole."""
     start, stop = grid.sample_of_bar(first, RATE_HZ), grid.sample_of_bar(last + 1, RATE_HZ)
     with soundfile.SoundFile(str(reference.listening_path)) as file:
         file.seek(min(max(start, 0), file.frames))
