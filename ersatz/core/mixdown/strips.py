@@ -27,7 +27,7 @@ from ersatz.core.mixdown.notes import Notes
 from ersatz.core.serial import to_json
 from ersatz.core.song.document import Song, SongSection, digest
 from ersatz.core.song.parts import Part
-from ersatz.core.song.strips import FADER, MASTER, SENDS, Automation, Effect, Strip, sends_of
+from ersatz.core.song.strips import FADER, MASTER, SENDS, Effect, Strip, sends_of
 from ersatz.core.transitions.spec import base_of, versions_of
 
 #: A change of level from one bar to the next is made over this much of the end of the first, so that the bar line has the new one.
@@ -64,7 +64,6 @@ class Strips:
         self._made: dict[tuple[str, str, int], Any] = {}
         self._chains = {strip.id: self._with_width(strip) for strip in song.strips()}
         self._fed_by = {strip.id: self._feeders(strip) for strip in song.strips() if not isinstance(strip, Part)}
-        self._blends: dict[str, dict[str, Automation]] = {}
         self._acts: dict[tuple[str, int], Chain] = {}
         self._reduced: dict[tuple[str, int], Chain] = {}
         # By identity: `_chains` and `_reduced` hold the chains for as long as they are asked for.
@@ -258,22 +257,15 @@ class Strips:
 
     def _act(self, strip: Strip, bar: int) -> Chain:
         chain = self._chains[strip.id]
-        if strip.id not in self._blends:
-            self._blends[strip.id] = {a.device: a for a in strip.automation if a.param == "blend"}
-        blends = self._blends[strip.id]
-        if not blends:
+        if not any(a.param == "blend" for a in strip.automation):
             return chain
-        ticks = self._song.grid.ticks_per_bar
-        per_sample = ticks / self._bars.length(bar)
-        first, last = bar * ticks - CONTROL * per_sample, (bar + 1) * ticks + CONTROL * per_sample
-        off = 0
+        # A value is heard as far as it is joined to the next one.
+        first, n, off = CONTROL, CONTROL + self._bars.length(bar), 0
         for k, (effect, (before, after)) in reversed([*enumerate(zip(chain, self._reaches_of(strip)))]):
-            blend = blends.get(effect.id)
-            moves = self._values.is_modulated(strip, effect.id, "blend")
-            if not effect.on or (blend and not moves and automation.standing(blend, first, last) == 0.0):
+            if not effect.on or self._values.standing(strip, effect.id, "blend", bar, first, n) == 0.0:
                 off |= 1 << k
             else:
-                first, last = first - before * per_sample, last + after * per_sample
+                first, n = first + before, n + before + after
         if off == (1 << len(chain)) - 1 and all(e.on or not e.bypass_db for e in chain):
             return ()
         if (strip.id, off) not in self._reduced:

@@ -10,8 +10,8 @@ const AHEAD_S = 5;
 const FADE_S = 0.012;
 /** What replaces the running sound begins so much later: time enough to schedule it. */
 const HAND_OVER_S = 0.06;
-/** Audio that can't be had is asked for again for so long: once the reference is on another grid its bars have another address, which the
- *  page hears of a moment later. */
+/** Audio that can't be had is asked for again for so long: where a correction is taken back, the page hears a moment later than the server
+ *  that bars have another address. */
 const PATIENCE_S = 3;
 const CLICK_LEVEL = 0.25, DRONE_LEVEL = 0.05;
 
