@@ -16,6 +16,7 @@ from functools import cache
 import numpy as np
 from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp.filters import biquad, kept
 
 ABSOLUTE_GATE_LUFS = -70.0
@@ -64,7 +65,7 @@ def k_weighting(rate_hz: int) -> np.ndarray:
     return np.array([shelf, highpass])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _weighted_steps(x: np.ndarray, sos: np.ndarray, step: int) -> np.ndarray:  # pragma: no cover - compiled
     """Sum of squares of the K-weighted signal per whole step of `step` samples."""
     steps = len(x) // step

@@ -131,25 +131,49 @@ def test_a_split_without_phase_adds_up_and_is_6_db_down_at_its_frequency():
     assert ringing[:far].max() < 1e-4 * ringing.max()
 
 
+@pytest.mark.parametrize("shape", [(5000,), (1, 5000), (2, 5000)])
+def test_there_and_back_is_the_filter_twice(shape):
+    x = np.random.default_rng(2).standard_normal(shape)
+    section = filters.butterworth(2, 500.0, RATE)
+    wanted = signal.sosfilt(section, signal.sosfilt(section, x)[..., ::-1])[..., ::-1]
+    np.testing.assert_allclose(filters.there_and_back(section, x), wanted, atol=1e-12)
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_levels_are_of_the_louder_side_and_of_the_mean_power(channels):
+    x = np.random.default_rng(3).standard_normal((channels, 400))
+    x[:, 200:300] = 0.0
+    np.testing.assert_allclose(followers.peak_db(x), 20 * np.log10(np.maximum(np.abs(x).max(axis=0), 1e-6)), atol=1e-9)
+    padded = np.pad((x**2).mean(axis=0), (49, 0))
+    means = np.lib.stride_tricks.sliding_window_view(padded, 50).mean(axis=1)
+    np.testing.assert_allclose(followers.rms_db(x, 0.05, 1000), 10 * np.log10(np.maximum(means, 1e-12)), atol=1e-6)
+
+
 def test_a_follower_falls_to_a_third_in_its_release_time():
     level = np.concatenate([np.zeros(100), np.full(RATE, -60.0)])
     out = followers.decoupled(level, 0.0, followers.coefficient(0.1, RATE))
     assert out[100 + int(0.1 * RATE)] == pytest.approx(-60 * (1 - np.exp(-1)), abs=0.1)
 
 
-def test_the_tabled_antiderivative_is_ln_cosh():
-    x = np.linspace(-14, 14, 4001)
-    table = np.array([shapers._log_cosh(v) for v in x])
-    np.testing.assert_allclose(table, np.logaddexp(x, -x) - np.log(2), atol=1e-9)
-
-
-def test_between_near_samples_the_hyperbolic_tangent_is_read_from_the_table():
+@pytest.mark.parametrize("bias", [0.0, shapers.TUBE_BIAS])
+def test_the_soft_curve_is_the_hyperbolic_tangent_and_its_antiderivative_ln_cosh(bias):
     x = np.concatenate([np.linspace(-14, 14, 4001), np.geomspace(1e-12, 0.1, 200), [0.0]])
-    read = np.array([shapers.tanh(v) for v in x])
-    np.testing.assert_allclose(read, np.tanh(x), atol=1e-7)
-    # What is quiet keeps its digits, and silence is silent.
-    small = np.abs(x) < 1 / 32
-    np.testing.assert_allclose(read[small], np.tanh(x[small]), rtol=1e-9)
+    area, curve = np.empty(len(x)), np.empty(len(x))
+    shapers._soft(x, bias, area, curve)
+    np.testing.assert_allclose(area, np.logaddexp(x + bias, -x - bias) - np.log(2), atol=3e-8)
+    np.testing.assert_allclose(curve, np.tanh(x + bias), atol=3e-8)
+    np.testing.assert_allclose(np.diff(area[:4001]) / np.diff(x[:4001]), np.tanh((x[1:4001] + x[:4000]) / 2 + bias), atol=1e-5)
+
+
+@pytest.mark.parametrize("kind", shapers.KINDS)
+def test_a_shaper_is_the_mean_of_its_curve_between_two_samples(kind):
+    """Against a quadrature, for steps of all sizes: there is a near and a far way to compute it, which meet."""
+    x = np.cumsum(np.geomspace(1e-9, 0.3, 300) * np.where(np.arange(300) % 7 == 3, -0.5, 1.0))
+    between = x[:-1, None] + np.diff(x)[:, None] * (np.arange(200) + 0.5) / 200
+    np.testing.assert_allclose(
+        shapers.shape(x, kind)[1:], shapers.curve(between.ravel(), kind).reshape(-1, 200).mean(axis=1), atol=2e-6
+    )
+    assert not shapers.shape(np.zeros(300), kind).any()
 
 
 @pytest.mark.parametrize("kind", shapers.KINDS)
@@ -236,24 +260,15 @@ def bells(*hz, q=1.9, gain_db=4.0):
         bells(30, 31, 32, 33, 34, 35, q=16.0, gain_db=12.0),
         eq.high_cut(400.0, RATE, 12),
         np.concatenate([bells(100, 200, 300, 400, 500), bells(600, gain_db=0.0)]),
+        signal.butter(11, 3000, fs=RATE, output="sos"),
     ],
-    ids=["a master", "narrow neighbours", "steep", "one that does nothing"],
+    ids=["a master", "narrow neighbours", "steep", "one that does nothing", "first order"],
 )
-def test_many_sections_side_by_side_are_the_same_as_in_a_row(sections):
+def test_sections_in_a_row_are_the_librarys(sections):
     x = np.random.default_rng(6).standard_normal((2, 6000))
-    wanted = signal.sosfilt(sections, x, axis=1)
-    assert len(sections) >= filters.SIDE_BY_SIDE
-    assert filters.in_parallel(sections) is not None
-    np.testing.assert_allclose(filters.cascade(sections, x), wanted, atol=1e-9 * np.abs(wanted).max())
-
-
-@pytest.mark.parametrize(
-    "sections", [np.repeat(bells(100), 6, axis=0), signal.butter(11, 3000, fs=RATE, output="sos")], ids=["alike", "first order"]
-)
-def test_sections_that_can_not_stand_side_by_side_run_in_a_row(sections):
-    x = np.random.default_rng(7).standard_normal((2, 3000))
-    assert filters.in_parallel(sections) is None
-    np.testing.assert_allclose(filters.cascade(sections, x), signal.sosfilt(sections, x, axis=1), atol=1e-9)
+    for many in range(1, len(sections) + 1):
+        wanted = signal.sosfilt(sections[:many], x, axis=1)
+        np.testing.assert_allclose(filters.cascade(sections[:many], x), wanted, atol=1e-9 * np.abs(wanted).max())
 
 
 @pytest.mark.parametrize("order", [1, 2, 3, 4, 8])

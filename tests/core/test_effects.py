@@ -111,6 +111,21 @@ def test_in_the_middle_of_the_knee_an_eighth_of_it_is_taken():
     assert dynamics.gain_db(np.array([-20.0]), -20.0, 4.0, 12.0)[0] == pytest.approx(-0.75 * 12 / 8)
 
 
+@pytest.mark.parametrize("knee_db", [0.0, 6.0, 24.0])
+def test_the_static_curve_is_a_line_a_parabola_and_a_line(knee_db):
+    """Equation 4 piece by piece; threshold and ratio may move."""
+    level = np.linspace(-60, 0, 241)
+    thresholds, ratios = np.linspace(-40, -10, 241), np.linspace(1, 20, 241)
+    over, slope = level - thresholds, 1 / ratios - 1
+    with np.errstate(divide="ignore", invalid="ignore"):
+        knee = slope * (over + knee_db / 2) ** 2 / (2 * knee_db)
+    wanted = np.where(2 * np.abs(over) < knee_db, knee, np.where(over > 0, slope * over, 0.0))
+    np.testing.assert_allclose(dynamics.gain_db(level, thresholds, ratios, knee_db), wanted, atol=1e-12)
+    for k in (30, 140, 230):
+        alone = dynamics.gain_db(level[k : k + 1], thresholds[k], ratios[k], knee_db)
+        assert alone[0] == pytest.approx(wanted[k], abs=1e-12)
+
+
 @pytest.mark.parametrize("attack_ms,release_ms", [(10.0, 100.0), (40.0, 300.0)])
 def test_attack_and_release_take_their_times(attack_ms, release_ms):
     params = {"threshold_db": -20.0, "ratio": 50.0, "knee_db": 0.0, "attack_ms": attack_ms, "release_ms": release_ms}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from ersatz.core.compiled import compiled
 
 
 def figures(value: np.ndarray | float) -> np.ndarray:
@@ -16,7 +17,7 @@ def joined(values: np.ndarray | float, every: int, n: int) -> np.ndarray:
     return np.asarray(_joined(figures(values), every, n))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _joined(values: np.ndarray, every: int, n: int) -> np.ndarray:  # pragma: no cover - compiled
     out = np.empty(n)
     last = len(values) - 1

@@ -7,8 +7,9 @@ processor's own memory, where a long one takes four times as long per sample.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from scipy import fft
+
+from ersatz.core.compiled import compiled
 
 #: Samples of a part of a response, and of a block of what goes through it.
 PART = 16_384
@@ -21,7 +22,7 @@ def parts_of(response: np.ndarray) -> np.ndarray:
     return np.asarray(fft.rfft(padded.reshape(2, count, PART), 2 * PART, axis=-1))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _weighed(spectra: np.ndarray, parts: np.ndarray, first: int) -> np.ndarray:  # pragma: no cover - compiled
     """Spectra of the blocks behind the response from `first` on: each block through the first part, the one before it through the
     second, and so on."""

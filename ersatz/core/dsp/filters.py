@@ -14,8 +14,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled, inlined
 from ersatz.core.dsp.control import figures
 
 #: The names a sound may use.
@@ -49,13 +49,13 @@ def q_of(resonance: np.ndarray | float) -> np.ndarray:
 FORGOTTEN, FORGET_EVERY = 1e-150, 256
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def kept(state: float) -> float:  # pragma: no cover - compiled
     """What a filter remembers, nothing where that is next to nothing."""
     return 0.0 if abs(state) < FORGOTTEN else state
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def tangent(hz: float, rate: float) -> float:  # pragma: no cover - compiled
     """tan(pi hz / rate), hz kept within 5 and 0.45 of the rate: the quotient of polynomials of degree 7 and 6 that the continued
     fraction of the tangent gives (Lambert 1768); to 1e-8 of itself there."""
@@ -64,7 +64,7 @@ def tangent(hz: float, rate: float) -> float:  # pragma: no cover - compiled
     return x * (135135.0 - s * (17325.0 - s * (378.0 - s))) / (135135.0 - s * (62370.0 - s * (3150.0 - s * 28.0)))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def trapezoidal(
     x: float, p: float, q: float, g: float, a: float
 ) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
@@ -75,16 +75,16 @@ def trapezoidal(
     return band, low, 2.0 * band - p, 2.0 * low - q
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def biquad(
     x: float, p: float, q: float, b0: float, b1: float, b2: float, a1: float, a2: float
 ) -> tuple[float, float, float]:  # pragma: no cover - compiled
     """One sample through a second-order section that remembers p and q (transposed direct form II), and what it remembers now."""
     y = b0 * x + p
-    return y, b1 * x - a1 * y + q, b2 * x - a2 * y
+    return y, (b1 * x + q) - a1 * y, b2 * x - a2 * y
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: int) -> np.ndarray:  # pragma: no cover
     """State-variable filter, second order. mode LOW, BAND (unit peak), HIGH or NOTCH. `cutoff_hz` and `q` as long as x, or one
     figure."""
@@ -115,7 +115,7 @@ def svf(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: 
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _svf_pair(
     x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: float, mode: int
 ) -> np.ndarray:  # pragma: no cover - compiled
@@ -149,7 +149,7 @@ def _svf_pair(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _svf_pair_24(
     x: np.ndarray, cutoff_hz: np.ndarray, first_q: float, q: np.ndarray, rate: float, low: bool
 ) -> np.ndarray:  # pragma: no cover - compiled
@@ -184,7 +184,7 @@ def _state_variable(x: np.ndarray, cutoff_hz: np.ndarray, q: np.ndarray, rate: f
     return np.asarray((svf if x.ndim == 1 else _svf_pair)(x, cutoff_hz, q, rate, mode))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def comb(x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, rate: float) -> np.ndarray:  # pragma: no cover
     """Feedback comb with unit gain at its peaks."""
     size = int(rate / 20.0) + 4
@@ -208,7 +208,7 @@ def comb(x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, rate: float
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def allpass_chain(
     x: np.ndarray, cutoff_hz: np.ndarray, feedback: np.ndarray, stages: int, rate: float
 ) -> np.ndarray:  # pragma: no cover
@@ -317,94 +317,60 @@ def bandpass(x: np.ndarray, hz: float, rate: float, q: float) -> np.ndarray:
     return _fixed(x, hz, q, rate, BAND)
 
 
-@njit(cache=True, nogil=True)
-def _cascade(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover - compiled
-    """Transposed direct form II, in place, the two sides of (2, n) in step: twice as fast as one after the other. So are two
-    sections in one pass: the second works on a sample while the first goes on."""
+@inlined
+def _both(
+    left: float, right: float, state: tuple[float, float, float, float], section: tuple[float, float, float, float, float]
+) -> tuple[float, float, tuple[float, float, float, float]]:  # pragma: no cover - compiled
+    """One sample of both sides through a section, and what it remembers now."""
+    b0, b1, b2, a1, a2 = section
+    y, p, q = biquad(left, state[0], state[1], b0, b1, b2, a1, a2)
+    z, r, t = biquad(right, state[2], state[3], b0, b1, b2, a1, a2)
+    return y, z, (p, q, r, t)
+
+
+@inlined
+def _section(sections: np.ndarray, k: int) -> tuple[float, float, float, float, float]:  # pragma: no cover - compiled
+    """One of a cascade's; behind its end one that passes what comes in."""
+    if k >= len(sections):
+        return 1.0, 0.0, 0.0, 0.0, 0.0
+    return sections[k, 0], sections[k, 1], sections[k, 2], sections[k, 4], sections[k, 5]
+
+
+@inlined
+def _all_kept(
+    state: tuple[float, float, float, float],
+) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
+    return kept(state[0]), kept(state[1]), kept(state[2]), kept(state[3])
+
+
+@compiled
+def _one(sections: np.ndarray, x: np.ndarray, backwards: bool) -> None:  # pragma: no cover - compiled
+    """One section on (2, n), in place, from the start or from the end. Its two sides don't wait for each other: together they take
+    half as long."""
+    left, right, last = x[0], x[1], x.shape[1] - 1
+    section, state = _section(sections, 0), (0.0, 0.0, 0.0, 0.0)
+    for start in range(0, last + 1, FORGET_EVERY):
+        for k in range(start, min(start + FORGET_EVERY, last + 1)):
+            i = last - k if backwards else k
+            left[i], right[i], state = _both(left[i], right[i], state, section)
+        state = _all_kept(state)
+
+
+@compiled
+def _by_four(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Sections in a row on (2, n), in place, four in one pass: each works on a sample while the ones before go on, which takes
+    little longer than one by itself."""
     left, right = x[0], x[1]
-    count, n = sections.shape[0], x.shape[1]
-    for s in range(0, count - 1, 2):
-        b0, b1, b2, a1, a2 = sections[s, 0], sections[s, 1], sections[s, 2], sections[s, 4], sections[s, 5]
-        d0, d1, d2, c1, c2 = sections[s + 1, 0], sections[s + 1, 1], sections[s + 1, 2], sections[s + 1, 4], sections[s + 1, 5]
-        p0, q0, p1, q1, r0, t0, r1, t1 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for start in range(0, n, FORGET_EVERY):
-            for i in range(start, min(start + FORGET_EVERY, n)):
-                u, p0, q0 = biquad(left[i], p0, q0, b0, b1, b2, a1, a2)
-                v, p1, q1 = biquad(right[i], p1, q1, b0, b1, b2, a1, a2)
-                left[i], r0, t0 = biquad(u, r0, t0, d0, d1, d2, c1, c2)
-                right[i], r1, t1 = biquad(v, r1, t1, d0, d1, d2, c1, c2)
-            p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
-            r0, t0, r1, t1 = kept(r0), kept(t0), kept(r1), kept(t1)
-    if count % 2:
-        s = count - 1
-        b0, b1, b2, a1, a2 = sections[s, 0], sections[s, 1], sections[s, 2], sections[s, 4], sections[s, 5]
-        p0, q0, p1, q1 = 0.0, 0.0, 0.0, 0.0
-        for start in range(0, n, FORGET_EVERY):
-            for i in range(start, min(start + FORGET_EVERY, n)):
-                left[i], p0, q0 = biquad(left[i], p0, q0, b0, b1, b2, a1, a2)
-                right[i], p1, q1 = biquad(right[i], p1, q1, b0, b1, b2, a1, a2)
-            p0, q0, p1, q1 = kept(p0), kept(q0), kept(p1), kept(q1)
-
-
-#: Sections from which on they run side by side, figures that are worked on at once, and the largest gain of one by itself: poles
-#: that lie on each other have no finite one.
-SIDE_BY_SIDE, LANES, LARGEST_GAIN = 6, 16, 1e3
-
-
-def in_parallel(sections: np.ndarray) -> tuple[float, np.ndarray] | None:
-    """Sections in a row as a gain and sections side by side, whose outputs add up: rows of their r0, r1, a1, a2, shape (4, count),
-    each (r0 + r1 / z) / (1 + a1 / z + a2 / z^2). None where they have no such form.
-
-    Partial fractions at the known poles (Oppenheim & Schafer, Discrete-Time Signal Processing, section 6.3.3; Bank 2007 on second-
-    order filters in parallel).
-    """
-    b, a = sections[:, :3], sections[:, 4:6]
-    if np.any(a[:, 1] == 0):
-        return None
-    root = np.sqrt((a[:, 0] ** 2 - 4 * a[:, 1]).astype(complex))
-    poles = np.stack([-a[:, 0] + root, -a[:, 0] - root]) / 2
-    # In w = 1 / z, at each pole's own place; axes: which pole, section of the pole, section.
-    w = 1 / poles[..., None]
-    above = b[:, 0] + w * (b[:, 1] + w * b[:, 2])
-    below = 1 + w * (a[:, 0] + w * a[:, 1])
-    own = np.arange(len(sections))
-    # Of its own section the other pole is left.
-    below[:, own, own] = 1 - poles[::-1] / poles
-    with np.errstate(divide="ignore", invalid="ignore"):
-        first, second = np.prod(above / below, axis=2)
-    rows = np.stack([(first + second).real, -(first * poles[1] + second * poles[0]).real, *a.T])
-    if not np.all(np.abs(rows) < LARGEST_GAIN):
-        return None
-    return float(np.prod(b[:, 2] / a[:, 1])), rows
-
-
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def _side_by_side(x: np.ndarray, gain: float, rows: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """`in_parallel` on (2, n): sections don't wait for each other and run in vectors; `rows` as long as a multiple of LANES."""
-    n, count = x.shape[1], rows.shape[1]
-    out = np.empty(x.shape)
-    r0, r1, a1, a2 = rows[0], rows[1], rows[2], rows[3]
-    states = np.zeros((4, count))
-    p, q, u, v = states[0], states[1], states[2], states[3]
-    for start in range(0, n, FORGET_EVERY):
-        for i in range(start, min(start + FORGET_EVERY, n)):
-            left, right = x[0, i], x[1, i]
-            sum_left, sum_right = 0.0, 0.0
-            for k in range(count):
-                y = r0[k] * left + p[k]
-                p[k] = (r1[k] * left + q[k]) - a1[k] * y
-                q[k] = -a2[k] * y
-                sum_left += y
-                z = r0[k] * right + u[k]
-                u[k] = (r1[k] * right + v[k]) - a1[k] * z
-                v[k] = -a2[k] * z
-                sum_right += z
-            out[0, i] = gain * left + sum_left
-            out[1, i] = gain * right + sum_right
-        for row in range(4):
-            for k in range(count):
-                states[row, k] = kept(states[row, k])
-    return out
+    for k in range(0, len(sections), 4):
+        a, b, c, d = _section(sections, k), _section(sections, k + 1), _section(sections, k + 2), _section(sections, k + 3)
+        p, q, r, t = (0.0, 0.0, 0.0, 0.0), (0.0, 0.0, 0.0, 0.0), (0.0, 0.0, 0.0, 0.0), (0.0, 0.0, 0.0, 0.0)
+        for start in range(0, len(left), FORGET_EVERY):
+            for i in range(start, min(start + FORGET_EVERY, len(left))):
+                u, v, p = _both(left[i], right[i], p, a)
+                u, v, q = _both(u, v, q, b)
+                u, v, r = _both(u, v, r, c)
+                left[i], right[i], t = _both(u, v, t, d)
+            p, q, r, t = _all_kept(p), _all_kept(q), _all_kept(r), _all_kept(t)
 
 
 def butterworth_qs(order: int) -> list[float]:
@@ -442,11 +408,18 @@ def cascade(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
     if x.ndim != 2 or len(x) != 2:
         raise ValueError(f"filtered is one side or both, not an array of shape {x.shape}")
     sections = np.ascontiguousarray(np.atleast_2d(sections), np.float64)
-    parallel = in_parallel(sections) if len(sections) >= SIDE_BY_SIDE else None
-    if parallel is not None:
-        gain, rows = parallel
-        padded = np.pad(rows, ((0, 0), (0, -rows.shape[1] % LANES)))
-        return np.asarray(_side_by_side(np.ascontiguousarray(x, np.float64), gain, padded))
     out = np.array(x, np.float64, order="C")
-    _cascade(sections, out)
+    if len(sections) > 1:
+        _by_four(sections, out)
+    else:
+        _one(sections, out, False)
     return out
+
+
+def there_and_back(section: np.ndarray, x: np.ndarray) -> np.ndarray:
+    """A second-order section (a0 = 1, shape (1, 6)) on (2, n), (1, n) or (n,) from silence, and again from the end: without phase,
+    and twice as steep."""
+    out = np.array(np.broadcast_to(x, (2, x.shape[-1])), np.float64, order="C")
+    _one(section, out, False)
+    _one(section, out, True)
+    return out if x.ndim == 2 and len(x) == 2 else out[0].reshape(x.shape)

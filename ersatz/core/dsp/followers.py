@@ -6,8 +6,8 @@ Conventions: one channel is (n,); levels are dB; time constants are seconds to 6
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled, inlined
 from ersatz.core.dsp import filters
 
 FLOOR_DB = -120.0
@@ -18,19 +18,19 @@ def coefficient(seconds: float, rate: float) -> float:
     return float(np.exp(-1 / (seconds * rate))) if seconds > 0 else 0.0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def released(held: float, level: float, release: float) -> float:  # pragma: no cover - compiled
     """A level that rises at once and falls by a one-pole smoother, one step on."""
     return max(level, release * held + (1.0 - release) * level)
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def smoothed(smooth: float, level: float, attack: float) -> float:  # pragma: no cover - compiled
     """A one-pole smoother, one step on."""
     return attack * smooth + (1.0 - attack) * level
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray:  # pragma: no cover - compiled
     """Smooth decoupled peak follower (Giannoulis, Massberg & Reiss 2012, equation 17): release first, then attack."""
     out = np.empty(len(level_db))
@@ -44,33 +44,46 @@ def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray
 
 
 def peak_db(x: np.ndarray) -> np.ndarray:
-    """Level of the louder channel per sample, dB, shape (n,), of (channels, n)."""
-    return np.asarray(20 * np.log10(np.maximum(np.abs(x).max(axis=0), 10 ** (FLOOR_DB / 20))))
+    """Level of the louder channel per sample, dB, shape (n,), of (1, n) or (2, n)."""
+    return to_db(_peaks(np.ascontiguousarray(x, np.float64), 10 ** (FLOOR_DB / 20)), 20)
 
 
-def rms_db(x: np.ndarray, seconds: float, rate: float, every: int = 1) -> np.ndarray:
-    """Mean power of the channels over the last `seconds`, dB re a full-scale square wave, at every `every`-th sample."""
-    power = _mean_power(np.ascontiguousarray(x, np.float64), max(1, int(seconds * rate)), every)
-    return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
+def to_db(values: np.ndarray, per_decade: float) -> np.ndarray:
+    """Amplitudes (20 dB per decade) or powers (10) as dB, in place."""
+    return np.multiply(np.log10(values, values), per_decade, values)
 
 
-@njit(cache=True, nogil=True)
-def _mean_power(x: np.ndarray, width: int, every: int) -> np.ndarray:  # pragma: no cover - compiled
-    """Mean of the channels' squares over the last `width` samples, silence in front, at every `every`-th."""
-    channels, n = x.shape
-    total = np.zeros(n + width + 1)
-    for i in range(n):
-        power = 0.0
-        for c in range(channels):
-            power += x[c, i] * x[c, i]
-        total[width + i + 1] = total[width + i] + power
-    out = np.empty((n + every - 1) // every)
-    for k in range(len(out)):
-        out[k] = (total[width + k * every + 1] - total[k * every + 1]) / (width * channels)
+@compiled
+def _peaks(x: np.ndarray, least: float) -> np.ndarray:  # pragma: no cover - compiled
+    left, right = x[0], x[len(x) - 1]
+    out = np.empty(len(left))
+    for i in range(len(left)):
+        out[i] = max(abs(left[i]), abs(right[i]), least)
     return out
 
 
-@njit(cache=True, nogil=True, inline="always")
+def rms_db(x: np.ndarray, seconds: float, rate: float) -> np.ndarray:
+    """Mean power of the channels of (1, n) or (2, n) over the last `seconds`, dB re a full-scale square wave, shape (n,)."""
+    power = _mean_power(np.ascontiguousarray(x, np.float64), max(1, int(seconds * rate)), 10 ** (FLOOR_DB / 10))
+    return to_db(power, 10)
+
+
+@compiled
+def _mean_power(x: np.ndarray, width: int, least: float) -> np.ndarray:  # pragma: no cover - compiled
+    """Mean of the channels' squares over the last `width` samples, silence in front."""
+    left, right = x[0], x[len(x) - 1]
+    n = len(left)
+    total, power = np.zeros(n + width + 1), 0.0
+    for i in range(n):
+        power += left[i] * left[i] + right[i] * right[i]
+        total[width + i + 1] = power
+    out = np.empty(n)
+    for i in range(n):
+        out[i] = max((total[width + i + 1] - total[i + 1]) / (2 * width), least)
+    return out
+
+
+@inlined
 def hermite_weights(t: float) -> tuple[float, float, float, float]:  # pragma: no cover - compiled
     """What four samples in a row count for at a share `t` of the way from the second to the third: four-point third-order Hermite
     interpolation (Niemitalo 2001)."""
@@ -82,7 +95,7 @@ def hermite_weights(t: float) -> tuple[float, float, float, float]:  # pragma: n
     )
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def hermite_both(left: np.ndarray, right: np.ndarray, place: float) -> tuple[float, float]:  # pragma: no cover - compiled
     """Both sides between their samples, by `hermite_weights`; 0 beyond their ends."""
     j = int(np.floor(place))
@@ -98,13 +111,13 @@ def hermite_both(left: np.ndarray, right: np.ndarray, place: float) -> tuple[flo
     )
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def hermite(x: np.ndarray, place: float) -> float:  # pragma: no cover - compiled
     """A signal between its samples, by `hermite_weights`; 0 beyond its ends."""
     return hermite_both(x, x, place)[0]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def delayed(x: np.ndarray, delay: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """`x` as it was `delay[i]` samples ago, at least 1."""
     out = np.empty(len(x))
@@ -113,7 +126,7 @@ def delayed(x: np.ndarray, delay: np.ndarray) -> np.ndarray:  # pragma: no cover
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def read_at(x: np.ndarray, places: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """`x` at places in samples, shape of `places`."""
     out = np.empty(len(places))
@@ -122,7 +135,7 @@ def read_at(x: np.ndarray, places: np.ndarray) -> np.ndarray:  # pragma: no cove
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarray:  # pragma: no cover - compiled
     """A delay line fed with its own output, read between samples linearly; the delayed signal alone."""
     n = len(x)
@@ -141,12 +154,11 @@ def delayed_back(x: np.ndarray, delay: np.ndarray, feedback: float) -> np.ndarra
 
 
 def below(x: np.ndarray, hz: float, rate: float) -> np.ndarray:
-    """What of (2, n) or (n,) lies under `hz`, without phase: a second-order Butterworth filter there and back.
+    """What of (2, n), (1, n) or (n,) lies under `hz`, without phase: a second-order Butterworth filter there and back.
 
     Its power response 1 / (1 + (f / hz)^4) and that of the rest, x - below(x), add up to one: a crossover of 24 dB per octave.
     """
-    sections = filters.butterworth(2, min(hz, 0.45 * rate), rate)
-    return filters.cascade(sections, filters.cascade(sections, x)[..., ::-1])[..., ::-1]
+    return filters.there_and_back(filters.butterworth(2, min(hz, 0.45 * rate), rate), x)
 
 
 def below_context_s(hz: float) -> float:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from ersatz.core.compiled import compiled
 
 _PER_DB = np.log(10) / 20
 
@@ -18,14 +19,14 @@ def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
     return np.multiply(out, linear, out)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def add(out: np.ndarray, gain: float, x: np.ndarray) -> None:  # pragma: no cover - compiled
     """`x` at a gain, a factor, onto `out`; both of shape (n,)."""
     for i in range(len(x)):
         out[i] += gain * x[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def add_along(out: np.ndarray, gain: float, curve: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover - compiled
     """`add` at a gain that moves: `curve` is a factor for each sample."""
     for i in range(len(x)):

@@ -7,11 +7,11 @@ float32, which is twice as fast and errs at -130 dB.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import cache
 
 import numpy as np
-from numba import njit
+
+from ersatz.core.compiled import compiled
 
 #: Half lengths of the two half-band filters and their Kaiser window.
 FIRST_HALF, SECOND_HALF = 41, 11
@@ -34,7 +34,7 @@ def _half_band(half: int) -> np.ndarray:
 TILE = 1024
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _between(padded: np.ndarray, taps: np.ndarray, start: int, tile: np.ndarray) -> None:  # pragma: no cover - compiled
     """The points half a sample after each from `start` on, by a symmetric filter, into `tile`. `padded` has as much silence as the
     filter has taps on both sides."""
@@ -48,59 +48,73 @@ def _between(padded: np.ndarray, taps: np.ndarray, start: int, tile: np.ndarray)
             tile[i] += tap * (before[i] + after[i])
 
 
-@njit(cache=True, nogil=True)
-def _doubled(x: np.ndarray, taps: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """(n,) at twice the rate: every point, and the one half a sample after it."""
+@compiled
+def _doubled(x: np.ndarray, taps: np.ndarray, pairs: np.ndarray) -> None:  # pragma: no cover - compiled
+    """(n,) at twice the rate: every point, and the one half a sample after it, as n `pairs`."""
     n, reach = len(x), len(taps)
     padded = np.zeros(n + 2 * reach, x.dtype)
     padded[reach : reach + n] = x
-    out = np.empty(2 * n, x.dtype)
     room = np.empty(TILE, x.dtype)
     for start in range(0, n, TILE):
         tile = room[: min(TILE, n - start)]
         _between(padded, taps, start, tile)
+        here, there = x[start : start + len(tile)], pairs[start : start + len(tile)]
         for i in range(len(tile)):
-            out[2 * (start + i)] = x[start + i]
-            out[2 * (start + i) + 1] = tile[i]
-    return out
+            there[i] = complex(here[i], tile[i])
 
 
-@njit(cache=True, nogil=True)
-def _halved(x: np.ndarray, taps: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """Every second point of (2 n,), half of itself and half of the points between, which stand half a sample before and after."""
-    n, reach = len(x) // 2, len(taps)
-    padded = np.zeros(n + 2 * reach, x.dtype)
-    for i in range(1, n):
-        padded[reach + i] = x[2 * i - 1]
-    out = np.empty(n, x.dtype)
-    room = np.empty(TILE, x.dtype)
+@compiled
+def _halved(pairs: np.ndarray, taps: np.ndarray, out: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Of each of n pairs the first point, half of itself and half of the points between, which stand half a sample before and
+    after."""
+    n, reach = len(pairs), len(taps)
+    padded = np.zeros(n + 2 * reach, out.dtype)
+    behind = padded[reach + 1 :]
+    for i in range(n - 1):
+        behind[i] = pairs[i].imag
+    room = np.empty(TILE, out.dtype)
     for start in range(0, n, TILE):
         tile = room[: min(TILE, n - start)]
         _between(padded, taps, start, tile)
+        here, there = pairs[start : start + len(tile)], out[start : start + len(tile)]
         for i in range(len(tile)):
-            out[start + i] = (x[2 * (start + i)] + tile[i]) / 2
+            there[i] = (here[i].real + tile[i]) / 2
+
+
+def _pairs(x: np.ndarray) -> np.ndarray:
+    """Two samples each, (..., 2 n) as (..., n): what is one figure of two parts is read and written at once."""
+    return x.view(np.result_type(x, np.complex64))
+
+
+def _taps(half: int, x: np.ndarray) -> np.ndarray:
+    return (2 * _half_band(half)).astype(x.dtype)
+
+
+def _double(x: np.ndarray, half: int) -> np.ndarray:
+    out = np.empty((*x.shape[:-1], 2 * x.shape[-1]), x.dtype)
+    for index in np.ndindex(x.shape[:-1]):
+        _doubled(x[index], _taps(half, x), _pairs(out[index]))
     return out
 
 
-def _each(x: np.ndarray, half: int, function: Callable[[np.ndarray, np.ndarray], np.ndarray]) -> np.ndarray:
-    """Along the last axis."""
-    taps = (2 * _half_band(half)).astype(x.dtype)
-    rows = [function(row, taps) for row in np.ascontiguousarray(x).reshape(-1, x.shape[-1])]
-    return np.stack(rows).reshape(*x.shape[:-1], -1) if len(rows) > 1 else rows[0].reshape(*x.shape[:-1], -1)
+def _halve(x: np.ndarray, half: int) -> np.ndarray:
+    out = np.empty((*x.shape[:-1], x.shape[-1] // 2), x.dtype)
+    for index in np.ndindex(x.shape[:-1]):
+        _halved(_pairs(x[index]), _taps(half, x), out[index])
+    return out
 
 
 def up(x: np.ndarray, factor: int) -> np.ndarray:
     """At 2 or 4 times the rate, shape (..., factor * n). Raises ValueError for other factors."""
     if factor not in (2, 4):
         raise ValueError("the rate is doubled once or twice")
-    y = _each(x, FIRST_HALF, _doubled)
-    return _each(y, SECOND_HALF, _doubled) if factor == 4 else y
+    y = _double(np.ascontiguousarray(x), FIRST_HALF)
+    return _double(y, SECOND_HALF) if factor == 4 else y
 
 
 def down(x: np.ndarray, factor: int) -> np.ndarray:
     """Back from `up`, shape (..., n / factor)."""
     if factor not in (2, 4):
         raise ValueError("the rate is halved once or twice")
-    if factor == 4:
-        x = _each(x, SECOND_HALF, _halved)
-    return _each(x, FIRST_HALF, _halved)
+    y = np.ascontiguousarray(x)
+    return _halve(_halve(y, SECOND_HALF) if factor == 4 else y, FIRST_HALF)

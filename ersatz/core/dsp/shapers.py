@@ -7,13 +7,15 @@ about -1..1, but `rectified`, which lets the upper half pass and turns a quarter
 
 from __future__ import annotations
 
-import numpy as np
-from numba import njit
+import math
 
+import numpy as np
+
+from ersatz.core.compiled import compiled, inlined
 from ersatz.core.dsp import rates
 
-#: Where two samples are nearer than this, the quotient is taken at their middle.
-NEAR = 1e-4
+#: Where two samples are nearer than this, the curve is as good as a straight line.
+NEAR = 1e-6
 TUBE_BIAS = 0.35
 TUBE_OFFSET = float(np.tanh(TUBE_BIAS))
 TUBE_SLOPE = 1 - TUBE_OFFSET**2
@@ -21,160 +23,124 @@ OVERSAMPLING = 4
 KINDS = ("soft", "tape", "tube", "hard", "fold", "rectified")
 
 
-#: ln cosh is read from a table of cubics, which err by less than 1e-11 and cost a fifth; beyond it is a straight line.
-TABLE_STEP, TABLE_END = 1 / 128, 12.0
-TABLE_LAST = TABLE_END - 1e-9
-LOG_2 = float(np.log(2.0))
-#: Samples that are worked on at once: they stay in the processor's first memory, with the part of the table that they need.
+#: Samples that are worked on at once: they stay in the processor's first memory.
 TILE = 256
+LOG_2 = float(np.log(2.0))
+#: From here on ln cosh is a straight line, to 4e-11.
+STRAIGHT = 12.0
+#: exp(x) = sum of x^k / k!, here for -0.375..0, and artanh(x) = x times the sum of x^2k / (2k + 1), here for 0..1/3. What is left
+#: out is smooth and at most 3e-8, and so is its slope.
+EXPONENTIAL = tuple(1 / math.factorial(k) for k in range(9))
+ARTANH = tuple(1 / (2 * k + 1) for k in range(8))
 
 
-def _cubics() -> np.ndarray:
-    """Through four points around each step of the table (Lagrange), coefficients of 1, t, t^2, t^3, shape (steps, 4)."""
-    places = np.arange(-1, int(TABLE_END / TABLE_STEP) + 3) * TABLE_STEP
-    heights = np.abs(places) + np.log1p(np.exp(-2 * np.abs(places))) - LOG_2
-    a, b, c, d = np.lib.stride_tricks.sliding_window_view(heights, 4).T
-    return np.stack([b, c - a / 3 - b / 2 - d / 6, (a + c) / 2 - b, (b - c) / 2 + (d - a) / 6], axis=1)
+@inlined
+def _series(x: float, coefficients: tuple[float, ...]) -> float:  # pragma: no cover - compiled
+    """Horner's scheme."""
+    y = coefficients[len(coefficients) - 1]
+    for k in range(len(coefficients) - 2, -1, -1):
+        y = y * x + coefficients[k]
+    return y
 
 
-LOG_COSH = _cubics()
+@inlined
+def _decayed(a: float) -> float:  # pragma: no cover - compiled
+    """exp(-2 a) of 0..STRAIGHT."""
+    e = _series(a / -32, EXPONENTIAL)
+    # To the 64th.
+    e *= e
+    e *= e
+    e *= e
+    e *= e
+    e *= e
+    e *= e
+    return e
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
-def _cubic(a: float) -> tuple[np.ndarray, float]:  # pragma: no cover - compiled
-    """The cubic of the table that a place of 0..TABLE_END falls on, and how far along it, 0..1."""
-    place = a / TABLE_STEP
-    # Unsigned: an index that can't be negative isn't looked at twice.
-    i = np.uint64(place)
-    return LOG_COSH[i], place - i
-
-
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _log_cosh(x: float) -> float:  # pragma: no cover - compiled
-    a = abs(x)
-    if a >= TABLE_END:
-        return a - LOG_2
-    row, t = _cubic(a)
-    return row[0] + t * (row[1] + t * (row[2] + t * row[3]))
-
-
-@njit(cache=True, nogil=True)
-def _curve(kind: int, x: float) -> float:  # pragma: no cover - compiled
-    if kind == 0:
-        return np.tanh(x)
-    if kind == 1:
-        return x / np.sqrt(1.0 + x * x)
-    if kind == 2:
-        return (np.tanh(x + TUBE_BIAS) - TUBE_OFFSET) / TUBE_SLOPE
-    if kind == 3:
-        return min(max(x, -1.0), 1.0)
-    if kind == 4:
-        return np.sin(x)
-    return x if x >= 0 else -0.25 * x
-
-
-@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
-def _area(kind: int, x: float) -> float:  # pragma: no cover - compiled
-    """Antiderivative of the curve."""
-    if kind == 0:
-        return _log_cosh(x)
-    if kind == 1:
-        return np.sqrt(1.0 + x * x)
-    if kind == 2:
-        return (_log_cosh(x + TUBE_BIAS) - TUBE_OFFSET * x) / TUBE_SLOPE
-    if kind == 3:
-        return 0.5 * x * x if abs(x) <= 1.0 else abs(x) - 0.5
-    if kind == 4:
-        return -np.cos(x)
-    return 0.5 * x * x if x >= 0 else -0.125 * x * x
-
-
-@njit(cache=True, nogil=True)
-def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
-    out = np.empty(len(x), x.dtype)
-    for i in range(len(x)):
-        out[i] = _curve(kind, x[i])
-    return out
-
-
-@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
+@inlined
 def tanh(x: float) -> float:  # pragma: no cover - compiled
-    """By its series around 0, else as the slope of the tabled antiderivative: errs by less than 1e-7, in a fifth of the time."""
-    a = abs(x)
-    if a < 1 / 32:
-        s = x * x
-        return x * (1.0 + s * (-1 / 3 + s * (2 / 15)))
-    if a >= TABLE_END:
-        return 1.0 if x > 0 else -1.0
-    row, t = _cubic(a)
-    slope = (row[1] + t * (2.0 * row[2] + t * 3.0 * row[3])) / TABLE_STEP
-    return slope if x > 0 else -slope
+    """To 3e-8."""
+    e = _decayed(min(abs(x), STRAIGHT))
+    return math.copysign((1.0 - e) / (1.0 + e), x)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _log_coshes(
-    x: np.ndarray, bias: float, out: np.ndarray, table: np.ndarray, at: np.ndarray, part: np.ndarray,
-    a: np.ndarray, b: np.ndarray, c: np.ndarray, d: np.ndarray,
-) -> None:  # pragma: no cover - compiled  # fmt: skip
-    """`_log_cosh` of x + bias for a tile; `table`: LOG_COSH end to end; the rest is room. Three loops, of which the first and the
-    last are compiled to vectors."""
+@compiled
+def _soft(x: np.ndarray, bias: float, area: np.ndarray, curve: np.ndarray) -> None:  # pragma: no cover - compiled
+    """ln cosh and tanh of x + bias. Both are made of e = exp(-2 |x|): |x| - ln 2 + ln(1 + e) and (1 - e) / (1 + e). Without a
+    branch or a call, so that it runs in vectors."""
     for i in range(len(x)):
-        out[i] = abs(np.float64(x[i]) + bias)
-        place = min(out[i], TABLE_LAST) / TABLE_STEP
-        row = np.int32(place)
-        at[i], part[i] = 4 * row, place - row
-    for i in range(len(x)):
-        k = np.uint64(at[i])
-        a[i], b[i], c[i], d[i] = table[k], table[k + np.uint64(1)], table[k + np.uint64(2)], table[k + np.uint64(3)]
-    for i in range(len(x)):
-        t = part[i]
-        out[i] = out[i] - LOG_2 if out[i] >= TABLE_END else a[i] + t * (b[i] + t * (c[i] + t * d[i]))
+        v = np.float64(x[i]) + bias
+        a = abs(v)
+        e = _decayed(min(a, STRAIGHT))
+        # One division for both quotients: it takes as long as a dozen products. ln(1 + e) = 2 artanh(e / (2 + e)).
+        r = 1.0 / ((1.0 + e) * (2.0 + e))
+        s = e * (1.0 + e) * r
+        area[i] = a - LOG_2 + 2.0 * s * _series(s * s, ARTANH)
+        curve[i] = math.copysign((1.0 - e) * (2.0 + e) * r, v)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _areas(
-    x: np.ndarray, kind: int, out: np.ndarray, table: np.ndarray, at: np.ndarray, room: np.ndarray
-) -> None:  # pragma: no cover - compiled
-    """`_area` of a tile, the frequent kinds in vectors. All else is made of their differences, which need all digits, also where
-    the signal has few."""
-    m = len(x)
+@compiled
+def _curves(x: np.ndarray, kind: int, area: np.ndarray, curve: np.ndarray) -> None:  # pragma: no cover - compiled
+    """The curve of a tile and its antiderivative, in double precision also where the signal has less: all else is made of their
+    differences."""
     # A loop for each, in which nothing is asked.
-    if kind == 0 or kind == 2:
-        bias = TUBE_BIAS if kind == 2 else 0.0
-        _log_coshes(x, bias, out, table, at[:m], room[0, :m], room[1, :m], room[2, :m], room[3, :m], room[4, :m])
-        if kind == 2:
-            for i in range(m):
-                out[i] = (out[i] - TUBE_OFFSET * np.float64(x[i])) / TUBE_SLOPE
+    if kind == 0:
+        _soft(x, 0.0, area, curve)
     elif kind == 1:
-        for i in range(m):
-            out[i] = _area(1, np.float64(x[i]))
+        for i in range(len(x)):
+            v = np.float64(x[i])
+            area[i] = np.sqrt(1.0 + v * v)
+            curve[i] = v / area[i]
+    elif kind == 2:
+        _soft(x, TUBE_BIAS, area, curve)
+        for i in range(len(x)):
+            area[i] = (area[i] - TUBE_OFFSET * np.float64(x[i])) / TUBE_SLOPE
+            curve[i] = (curve[i] - TUBE_OFFSET) / TUBE_SLOPE
+    elif kind == 3:
+        for i in range(len(x)):
+            v = np.float64(x[i])
+            curve[i] = min(max(v, -1.0), 1.0)
+            area[i] = 0.5 * v * v if abs(v) <= 1.0 else abs(v) - 0.5
+    elif kind == 4:
+        for i in range(len(x)):
+            v = np.float64(x[i])
+            area[i], curve[i] = -np.cos(v), np.sin(v)
     else:
-        for i in range(m):
-            out[i] = _area(kind, np.float64(x[i]))
+        for i in range(len(x)):
+            v = np.float64(x[i])
+            curve[i] = v if v >= 0 else -0.25 * v
+            area[i] = 0.5 * v * curve[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
+def _curved(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
+    out, area = np.empty(x.shape), np.empty(x.shape)
+    _curves(x, kind, area, out)
+    return out.astype(x.dtype)
+
+
+@compiled
 def _shaped(x: np.ndarray, kind: int) -> np.ndarray:  # pragma: no cover - compiled
     out = np.empty(len(x), x.dtype)
-    before = np.float64(x[0])
-    area_before = _area(kind, before)
-    found, room, at, table = np.empty(TILE), np.empty((5, TILE)), np.empty(TILE, np.int32), LOG_COSH.ravel()
+    # In front of each tile the sample before it; the first one counts as having stood.
+    place, area, curve = np.empty(TILE + 1), np.empty(TILE + 1), np.empty(TILE + 1)
+    place[0] = x[0]
+    _curves(x[:1], kind, area[:1], curve[:1])
     for start in range(0, len(x), TILE):
         tile = x[start : start + TILE]
-        areas = found[: len(tile)]
-        _areas(tile, kind, areas, table, at, room)
-        for i in range(len(tile)):
-            here = np.float64(tile[i])
-            step = here - before
-            if here == 0.0 and before == 0.0:
-                # Silence: every curve passes through it.
-                out[start + i] = 0.0
-            elif abs(step) < NEAR:
-                middle = 0.5 * (here + before)
-                out[start + i] = tanh(middle) if kind == 0 else _curve(kind, middle)
-            else:
-                out[start + i] = (areas[i] - area_before) / step
-            before, area_before = here, areas[i]
+        m = len(tile)
+        place[1 : m + 1] = tile
+        _curves(tile, kind, area[1 : m + 1], curve[1 : m + 1])
+        x0, x1, area0, area1, y0, y1 = place[:m], place[1 : m + 1], area[:m], area[1 : m + 1], curve[:m], curve[1 : m + 1]
+        there = out[start : start + m]
+        for i in range(m):
+            step = x1[i] - x0[i]
+            # A difference needs all digits, the quotient of two doesn't.
+            quotient = np.float32(area1[i] - area0[i]) / np.float32(step)
+            mean = 0.5 * (y0[i] + y1[i]) if abs(step) < NEAR else quotient
+            # Every curve passes through silence.
+            there[i] = 0.0 if x0[i] == 0.0 and x1[i] == 0.0 else mean
+        place[0], area[0], curve[0] = place[m], area[m], curve[m]
     return out
 
 

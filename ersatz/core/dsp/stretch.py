@@ -8,9 +8,9 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
-from numba import njit
 from scipy import fft
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp.followers import hermite_both
 
 WINDOW = 2048
@@ -69,7 +69,7 @@ def _spectra(padded: np.ndarray, places: np.ndarray, window: np.ndarray) -> np.n
     return np.asarray(fft.rfft(frames * window, axis=2))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _turned(now: np.ndarray, earlier: np.ndarray, last: np.ndarray, turn: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """By how much each bin of each frame is turned, complex of unit size, shape (frames, bins).
 
@@ -141,7 +141,7 @@ def keeping_hits(x: np.ndarray, length: int, hits: np.ndarray, rate: float) -> n
     return out[:, SEAM:]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _grained(
     x: np.ndarray, out: np.ndarray, starts: np.ndarray, places: np.ndarray, size: int, pitch: float
 ) -> None:  # pragma: no cover - compiled

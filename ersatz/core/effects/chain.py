@@ -7,8 +7,8 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import followers
 from ersatz.core.dsp.control import figures
 from ersatz.core.effects import EFFECTS
@@ -60,7 +60,7 @@ def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, n
     return wet if outside is None else wet + outside
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _blended(dry: np.ndarray, wet: np.ndarray, blend: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """`blend`, kept within 0..1: one figure, or one per sample."""
     out = np.empty(dry.shape)

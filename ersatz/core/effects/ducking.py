@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -27,7 +27,7 @@ def duck_curve_db(start: int, n: int, triggers: np.ndarray, shape: np.ndarray, b
     return np.asarray(_pulled(n, near, np.asarray(shape, np.float64), beat_samples / len(shape), int(beat_samples) + TAKEOVER))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _pulled(n: int, triggers: np.ndarray, shape: np.ndarray, every: float, span: int) -> np.ndarray:  # pragma: no cover - compiled
     """Triggers from the first sample on, before it negative; the shape has a point `every` so many samples and is over behind its
     last one; nothing of it is left after `span`."""

@@ -7,8 +7,8 @@ follower. Levels are dB re full scale; both sides share one gain. Look-ahead mov
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import followers
 from ersatz.core.dsp.control import figures
 from ersatz.core.dsp.levels import factor
@@ -24,14 +24,26 @@ GATE_RANGE_DB = 80.0
 
 
 def gain_db(level_db: np.ndarray, threshold_db: np.ndarray | float, ratio: np.ndarray | float, knee_db: float) -> np.ndarray:
-    """Static curve of a downward compressor: output level less input level, dB (equation 4)."""
-    over = level_db - threshold_db
-    slope = 1 / np.asarray(ratio, float) - 1
-    hard = slope * np.maximum(over, 0.0)
-    if knee_db <= 0:
-        return np.asarray(hard)
-    knee = slope * (over + knee_db / 2) ** 2 / (2 * knee_db)
-    return np.where(np.abs(over) <= knee_db / 2, knee, hard)
+    """Static curve of a downward compressor: output level less input level, dB (equation 4), shape (n,). `threshold_db` and
+    `ratio`: one figure, or one per level."""
+    return np.asarray(_computed(level_db, figures(threshold_db), figures(ratio), knee_db))
+
+
+@compiled
+def _computed(level_db: np.ndarray, threshold_db: np.ndarray, ratio: np.ndarray, knee_db: float) -> np.ndarray:  # pragma: no cover
+    """Without branches: the knee's parabola, which stands from its end on, and behind that the line."""
+    out = np.empty(len(level_db))
+    half, width = knee_db / 2, max(knee_db, 1e-9)
+    threshold, slope = threshold_db[0], 1.0 / ratio[0] - 1.0
+    moves = len(threshold_db) > 1 or len(ratio) > 1
+    for i in range(len(level_db)):
+        if moves:
+            threshold = threshold_db[i if len(threshold_db) > 1 else 0]
+            slope = 1.0 / ratio[i if len(ratio) > 1 else 0] - 1.0
+        over = level_db[i] - threshold
+        bent = min(max(over + half, 0.0), knee_db)
+        out[i] = slope * (bent * bent / (2.0 * width) + max(over - half, 0.0))
+    return out
 
 
 def _ahead(x: np.ndarray, samples: int) -> np.ndarray:
@@ -50,15 +62,11 @@ def _smoothing(s: Settings, rate: float) -> tuple[float, float]:
 
 
 def _compress(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    n = x.shape[1]
     detector = _detector(x, s, where)
     level = followers.rms_db(detector, RMS_S, where.rate) if s.choices["detector"] == "RMS" else followers.peak_db(detector)
-    reduction = -gain_db(level, s.curve("threshold_db", n), s.curve("ratio", n), s.flat("knee_db"))
-    attack, release = _smoothing(s, where.rate)
-    gain = s.curve("gain_db", n) - followers.decoupled(reduction, attack, release)
-    if s.choices["auto_gain"] == "on":
-        gain = gain + auto_gain_db(s)
-    return np.asarray(x * factor(gain))
+    reduction = gain_db(level, s.values["threshold_db"], s.values["ratio"], s.flat("knee_db"))
+    added = s.values["gain_db"] + (auto_gain_db(s) if s.choices["auto_gain"] == "on" else 0.0)
+    return np.asarray(x * factor(added - followers.decoupled(np.negative(reduction, reduction), *_smoothing(s, where.rate))))
 
 
 def auto_gain_db(s: Settings) -> float:
@@ -82,7 +90,7 @@ COMPRESSOR = EffectSpec(
 )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _gate_open(level_db: np.ndarray, threshold_db: np.ndarray, hysteresis_db: float, hold: int) -> np.ndarray:  # pragma: no cover
     """1 where the gate is open: from the threshold on, until the level has been under it by the hysteresis for `hold` samples."""
     out = np.zeros(len(level_db))
@@ -128,7 +136,7 @@ def _transients(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     return np.asarray(x * factor(_shape_db(level, times, figures(s.values["attack"]), figures(s.values["sustain"]))))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _shape_db(
     level_db: np.ndarray, times: np.ndarray, attack: np.ndarray, sustain: np.ndarray
 ) -> np.ndarray:  # pragma: no cover - compiled
@@ -165,39 +173,61 @@ def up_gain_db(level_db: np.ndarray, threshold_db: float, ratio: float) -> np.nd
     return np.asarray((1 - 1 / ratio) * under * fading)
 
 
-@njit(cache=True, nogil=True)
-def _summed(low: np.ndarray, mid: np.ndarray, high: np.ndarray, gains: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """Three bands (2, n) added up, each at its gain every CONTROL samples, joined by straight lines; the last one stands."""
-    out = np.empty(low.shape)
+@compiled
+def _band_powers(
+    x: np.ndarray, low: np.ndarray, low_and_mid: np.ndarray, width: int, least: float
+) -> np.ndarray:  # pragma: no cover - compiled
+    """Mean power of each band over the last `width` samples, silence in front, at every CONTROL-th sample, shape (3, n / CONTROL,
+    rounded up)."""
+    n = x.shape[1]
+    totals, out = np.zeros((3, n + width + 1)), np.empty((3, (n + CONTROL - 1) // CONTROL))
+    lows, mids, highs = totals[0, width + 1 :], totals[1, width + 1 :], totals[2, width + 1 :]
+    in_low, in_mid, in_high = 0.0, 0.0, 0.0
+    for i in range(n):
+        a, b, c, d = low[0, i], low[1, i], low_and_mid[0, i], low_and_mid[1, i]
+        in_low += a * a + b * b
+        in_mid += (c - a) ** 2 + (d - b) ** 2
+        in_high += (x[0, i] - c) ** 2 + (x[1, i] - d) ** 2
+        lows[i], mids[i], highs[i] = in_low, in_mid, in_high
+    for band in range(3):
+        for k in range(out.shape[1]):
+            out[band, k] = max((totals[band, width + k * CONTROL + 1] - totals[band, k * CONTROL + 1]) / (2 * width), least)
+    return out
+
+
+@compiled
+def _summed(
+    x: np.ndarray, low: np.ndarray, low_and_mid: np.ndarray, gains: np.ndarray
+) -> np.ndarray:  # pragma: no cover - compiled
+    """The three bands added up, each at its gain every CONTROL samples, joined by straight lines; the last one stands."""
+    out = np.empty(x.shape)
     last = gains.shape[1] - 1
     for c in range(2):
         for k in range(last + 1):
             g0, g1, g2 = gains[0, k], gains[1, k], gains[2, k]
             after = min(k + 1, last)
             s0, s1, s2 = (gains[0, after] - g0) / CONTROL, (gains[1, after] - g1) / CONTROL, (gains[2, after] - g2) / CONTROL
-            start = k * CONTROL
-            for j in range(min(CONTROL, low.shape[1] - start)):
-                i = start + j
-                out[c, i] = low[c, i] * (g0 + s0 * j) + mid[c, i] * (g1 + s1 * j) + high[c, i] * (g2 + s2 * j)
+            start, stop = k * CONTROL, min((k + 1) * CONTROL, x.shape[1])
+            here, a, b, there = x[c, start:stop], low[c, start:stop], low_and_mid[c, start:stop], out[c, start:stop]
+            for j in range(stop - start):
+                there[j] = a[j] * (g0 + s0 * j) + (b[j] - a[j]) * (g1 + s1 * j) + (here[j] - b[j]) * (g2 + s2 * j)
     return out
 
 
 def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
-    low = followers.below(x, s.flat("low_hz"), where.rate)
-    high = x - followers.below(x, s.flat("high_hz"), where.rate)
+    lows = [followers.below(x, s.flat(split), where.rate) for split in ("low_hz", "high_hz")]
     # A mean over 10 ms needs no figure per sample: one every CONTROL, from a start that is the same for every bar.
     attack, release = _smoothing(s, where.rate / CONTROL)
     n = x.shape[1]
     amount = s.curve("amount", n)[::CONTROL]
+    levels = followers.to_db(_band_powers(x, *lows, int(RMS_S * where.rate), 10 ** (followers.FLOOR_DB / 10)), 10)
     gains = []
-    bands = (low, x - low - high, high)
-    for name, band in zip(BANDS, bands):
-        level = followers.rms_db(band, RMS_S, where.rate, CONTROL)
+    for name, level in zip(BANDS, levels):
         down = gain_db(level, s.flat(f"{name}_down_db"), s.flat("down_ratio"), 3.0)
         up = up_gain_db(level, s.flat(f"{name}_up_db"), s.flat("up_ratio"))
         gain = amount * -followers.decoupled(-(down + up), attack, release) + s.curve(f"{name}_gain_db", n)[::CONTROL]
         gains.append(factor(gain))
-    return _summed(*bands, np.stack(gains))
+    return np.asarray(_summed(x, *lows, np.stack(gains)))
 
 
 def _multiband_reach(s: Settings, bpm: float) -> float:

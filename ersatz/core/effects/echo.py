@@ -4,8 +4,8 @@ micro-widening."""
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters
 from ersatz.core.dsp.control import figures
 from ersatz.core.dsp.levels import add
@@ -26,7 +26,7 @@ SILENT_DB = -70.0
 LONGEST_S = 24.0
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _echoes(
     x: np.ndarray, step: int, feedback: float, low: float, high: float, crossed: bool, level: np.ndarray, dry: float
 ) -> np.ndarray:  # pragma: no cover - compiled
@@ -67,7 +67,7 @@ def _count(feedback: float) -> int:
     return max(1, min(MOST_ECHOES, 1 + int(np.log(FLOOR) / np.log(max(min(feedback, 0.8), 1e-3)))))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _darken(
     left: np.ndarray, right: np.ndarray, state: np.ndarray, b0: float, b1: float, a1: float
 ) -> None:  # pragma: no cover - compiled
@@ -83,7 +83,7 @@ def _darken(
     state[0], state[1], state[2], state[3] = heard, heard_right, filters.kept(y), filters.kept(z)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _leaning(
     x: np.ndarray, places: np.ndarray, gains: np.ndarray, first: int, b0: float, b1: float, a1: float
 ) -> np.ndarray:  # pragma: no cover - compiled

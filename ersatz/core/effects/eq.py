@@ -9,8 +9,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -85,7 +85,7 @@ def response_db(sections: np.ndarray, hz: np.ndarray, rate_hz: int) -> np.ndarra
     return np.asarray(20 * np.log10(np.maximum(np.abs(filters.response(sections, hz, rate_hz)), 1e-12)))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _moving_band(
     x: np.ndarray, hz: np.ndarray, gain_db: np.ndarray, q: np.ndarray, rate: float, kind: int
 ) -> np.ndarray:  # pragma: no cover - compiled

@@ -11,8 +11,8 @@ from functools import cache
 from math import comb
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import inlined, unordered
 from ersatz.core.dsp.shapers import tanh
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.loudness import interpolator
@@ -34,8 +34,6 @@ EDGE_SHARE = 0.6
 MARGIN_DB = 0.22
 
 
-# Sums may be added in any order: a fixed one for a given machine, and four times as fast.
-_REORDERED = {"reassoc", "contract"}
 #: Samples that are looked at together: inner loops run along them, in vectors.
 TILE = 64
 
@@ -51,7 +49,7 @@ def mirrored(taps: np.ndarray) -> np.ndarray:
     return np.array(rows)
 
 
-@njit(cache=True, nogil=True, fastmath=_REORDERED)
+@unordered
 def _between(x: np.ndarray, taps: np.ndarray, sums: np.ndarray, many: int) -> None:  # pragma: no cover - compiled
     """The weighed sums of the seven rows of `mirrored` taps (PEAK_PHASES) for points behind `many` samples, into `sums`. x[0] is
     the first sample that the first point hears. Two taps a round, so that sums are fetched and put back half as often."""
@@ -76,7 +74,7 @@ def _between(x: np.ndarray, taps: np.ndarray, sums: np.ndarray, many: int) -> No
             s6[i] += a6 * o + b6 * g
 
 
-@njit(cache=True, nogil=True, fastmath=_REORDERED)
+@unordered
 def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  # pragma: no cover - compiled
     """Largest magnitude around each sample, interpolated points included where it matters, float64, shape (n,). `padded`, float32,
     has half a filter of silence on both sides; `taps` are `mirrored` ones, float32."""
@@ -111,7 +109,7 @@ def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  #
 EDGE_REACH = len(EDGE_TAPS) - 1
 
 
-@njit(cache=True, nogil=True, fastmath=_REORDERED)
+@unordered
 def _needed(padded: np.ndarray, peaks: np.ndarray, taps: np.ndarray, ceiling: float) -> np.ndarray:  # pragma: no cover - compiled
     """Gain at which each sample stays under the ceiling, at most 1, float64, shape (n,). `padded` has EDGE_REACH samples of silence
     on both sides. What the high-pass lets through is no louder than the loudest sample that it hears: where that can't pass the
@@ -153,7 +151,7 @@ def _needed(padded: np.ndarray, peaks: np.ndarray, taps: np.ndarray, ceiling: fl
 SUMMED_AFRESH = 64
 
 
-@njit(cache=True, nogil=True, fastmath=_REORDERED)
+@unordered
 def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: no cover - compiled
     """Never above `need`: falls over the look-ahead, climbs back by 1 / release per sample, shape (n,)."""
     n = len(need)
@@ -198,7 +196,7 @@ def _gain(need: np.ndarray, ahead: int, release: int) -> np.ndarray:  # pragma: 
 CLIP_TAPS = 16
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _bend(x: float, knee: float) -> float:  # pragma: no cover - compiled
     """What the clipper takes away from `x`: 0 up to the knee, then towards 1.2 by tanh."""
     a = abs(x)
@@ -209,7 +207,7 @@ def _bend(x: float, knee: float) -> float:  # pragma: no cover - compiled
     return (bent - a) if x > 0 else (a - bent)
 
 
-@njit(cache=True, nogil=True, fastmath=_REORDERED)
+@unordered
 def _clip(padded: np.ndarray, taps: np.ndarray, knee: float) -> np.ndarray:  # pragma: no cover - compiled
     """`padded` has a filter of silence on both sides, and so has the result. What is bent halfway between samples first, then the
     half-band decimator: half of a sample's own change and the shares of the points around it. `taps` mirror themselves."""

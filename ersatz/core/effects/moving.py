@@ -7,8 +7,8 @@ whole.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters, followers
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
@@ -35,7 +35,7 @@ def _period(s: Settings) -> float:
     return BEATS.get(s.choices["rate"], np.inf)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _drifting(
     x: np.ndarray, phase: float, step: float, voices: int, base: float, depth: np.ndarray, width: float
 ) -> np.ndarray:  # pragma: no cover - compiled

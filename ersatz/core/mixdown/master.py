@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters
 from ersatz.core.dsp.levels import factor
 from ersatz.core.effects import eq, limiter
@@ -92,7 +92,7 @@ class Mastering:
         return Node("master", settings, lambda: [self.faded(b) for b in bars], compute, "disk")
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _narrowed(x: np.ndarray, width: float, cut: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """Both sides, shape (2, n), float64, with their difference `width` times as loud and through one second-order section."""
     n = x.shape[1]

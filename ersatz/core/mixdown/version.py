@@ -13,7 +13,7 @@ from pathlib import Path
 CORE = Path(__file__).parent.parent
 #: Packages and modules of the core that a sample passes through, from the song to the master.
 MAKES_SOUND = (
-    "audio.py", "dsp", "effects", "grid.py", "loudness.py", "mixdown", "params.py", "pitch.py", "samples.py",
+    "audio.py", "compiled.py", "dsp", "effects", "grid.py", "loudness.py", "mixdown", "params.py", "pitch.py", "samples.py",
     "serial.py", "song", "targets.py", "transitions", "voices",
 )  # fmt: skip
 LIBRARIES = ("numpy", "numba", "scipy", "soxr")

@@ -13,8 +13,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.own.heard import LOW_MIDI, Heard, unit_rows
 from ersatz.core.own.played import STRETCH_BARS, Stretch
 from ersatz.core.song.bounds import STEPS_PER_BAR
@@ -121,7 +121,7 @@ def _apart(values: np.ndarray, best: float, bars: int) -> tuple[int, ...]:
     return tuple(sorted(out))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _mean_evidence(begins: np.ndarray, steps: np.ndarray, rows: np.ndarray, places: int, semitones: int) -> np.ndarray:
     """Mean evidence of the notes, shape (2 * semitones + 1, places); what lies beyond the recording or its notes has none."""
     out = np.zeros((2 * semitones + 1, places))

@@ -17,6 +17,7 @@ import numpy as np
 import scipy
 from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
 from ersatz.core.survey.threads import in_threads
 
@@ -300,7 +301,7 @@ def _scores(evidence: Evidence, seen_db: np.ndarray) -> np.ndarray:
     return np.asarray(np.maximum(out[:-1] - out[-1:], 0) / np.maximum(evidence.count, LEAST_COUNT))
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
     """Differences of one row's levels (bars, points) by lag, point and size, each shared between the two bins it lies between."""
     points = levels.shape[1]
@@ -334,7 +335,7 @@ def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndar
                     out[c, row] += table[k, i, low, row] * (1 - part) + table[k, i, low + 1, row] * part
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _explain(levels: np.ndarray, seen: np.ndarray, lags: np.ndarray, scale_db: np.ndarray, out: np.ndarray) -> None:
     """Cauchy score per curve and row of all differences as they are; the logarithm is taken of products, which is faster."""
     rows, _, points = levels.shape

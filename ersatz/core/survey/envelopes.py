@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from numba import njit
 
 from ersatz.core.audio import resample
+from ersatz.core.compiled import compiled
 from ersatz.core.survey.bars import BarTable
 from ersatz.core.survey.frames import band_powers
 from ersatz.core.survey.threads import in_threads
@@ -104,7 +104,7 @@ def cut_levels(bars: BarTable, powers: list[np.ndarray]) -> Levels:
     )
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _between(values: np.ndarray, base: np.ndarray, part: np.ndarray, out: np.ndarray) -> None:
     """Values at places between two frames."""
     for i in range(len(base)):

@@ -8,8 +8,8 @@ is struck anew jumps, a ducked one climbs; what moves alike in most bars and row
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.survey.envelopes import Levels
 
 #: Distances in points over which levels are seen to move.
@@ -67,7 +67,7 @@ def _quantiles(counts: np.ndarray, shares: tuple[float, ...]) -> np.ndarray:
     return np.where(total[:, None, :, 0] >= LEAST, np.minimum(bins, BINS - 1) * STEP_DB - EDGE_DB, 0.0)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _count(
     db: np.ndarray, median: np.ndarray, region: np.ndarray, lags: np.ndarray,
     moves: np.ndarray, stands: np.ndarray, count: np.ndarray,

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from math import factorial
 
 import numpy as np
-from numba import njit
+
+from ersatz.core.compiled import compiled
 
 CURVE = 5.0
 #: A stage that bends less is straight. So many samples are multiplied along a bend from one exponential.
@@ -68,7 +69,7 @@ def envelope(e: Envelope, held: int, n: int, rate: float) -> np.ndarray:
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _stage(
     out: np.ndarray, start: int, stop: int, begins: float, length: float, level: float, to: float, k: float
 ) -> None:  # pragma: no cover - compiled
@@ -117,7 +118,7 @@ def lfo(shape: str, phases: np.ndarray, rate: float, points: np.ndarray | None =
     return _rounded(np.asarray(stepped), max(1, int(SMOOTH_S * rate)))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _sine(u: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """sin(2 pi u), u of 0..1, by its series to the fifteenth power on the quarter around 0: errs by less than 1e-11, in a sixth of
     the time."""

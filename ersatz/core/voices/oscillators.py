@@ -11,9 +11,9 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from numba import njit
 from scipy import fft
 
+from ersatz.core.compiled import compiled, inlined
 from ersatz.core.dsp import rates
 from ersatz.core.dsp.levels import add
 
@@ -78,7 +78,7 @@ def _series(amplitude) -> np.ndarray:  # type: ignore[no-untyped-def]
     return out
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, inline="always")
+@inlined
 def _hermite(
     a: np.float32, b: np.float32, c: np.float32, d: np.float32, x: np.float32
 ) -> np.float32:  # pragma: no cover - compiled
@@ -87,7 +87,7 @@ def _hermite(
     return b + np.float32(0.5) * x * (c - a + x * (two * a - five * b + four * c - d + x * (three * (b - c) + d - a)))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _at(flat: np.ndarray, first: int, phase: float) -> float:  # pragma: no cover - compiled
     """One of several guarded tables laid end to end, the one that begins at `first`, at a phase from 0 to 1, both included:
     rounding may reach the end. Taking a row out of an array with two axes would cost twice as much as all the rest."""
@@ -121,7 +121,7 @@ def _alone(frames: np.ndarray, increments: np.ndarray, start: float, position: n
     return np.asarray(unison(frames, increments, one, one + start, one - 1, position, **moved)[0])
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _level(width: float) -> int:  # pragma: no cover - compiled
     """The widest level that doesn't alias at so many cycles per sample: harmonics_of(level) * width < 1 / 2."""
     wanted = np.log2(max(abs(width), 1e-9) * 2 * MOST_HARMONICS) * LEVELS_PER_OCTAVE
@@ -162,7 +162,7 @@ def unison(
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, inline="always")
+@inlined
 def _bounds(level: int) -> tuple[float, float]:  # pragma: no cover - compiled
     """The widths, cycles per sample, over which and up to which a level is the right one."""
     high = 2.0 ** (level / LEVELS_PER_OCTAVE) / (2 * MOST_HARMONICS) if level < LEVELS - 1 else 1e9
@@ -170,7 +170,7 @@ def _bounds(level: int) -> tuple[float, float]:  # pragma: no cover - compiled
     return low, high
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _summed(steps: np.ndarray, sums: np.ndarray) -> float:  # pragma: no cover - compiled
     """Into `sums` what comes before each step; gives the sum of all."""
     total = 0.0
@@ -180,7 +180,7 @@ def _summed(steps: np.ndarray, sums: np.ndarray) -> float:  # pragma: no cover -
     return total
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _turn(
     sums: np.ndarray, bands: np.ndarray, ratio: float, turned: float, phases: np.ndarray, wide: np.ndarray
 ) -> None:  # pragma: no cover - compiled
@@ -189,7 +189,7 @@ def _turn(
         phases[i], wide[i] = turned + ratio * sums[i], ratio * bands[i]
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _spread(
     steps: np.ndarray, bands: np.ndarray, detune: np.ndarray, cents: float, turned: float, phases: np.ndarray, wide: np.ndarray
 ) -> float:  # pragma: no cover - compiled
@@ -205,7 +205,7 @@ def _spread(
     return turned
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _stays(wide: np.ndarray, level: int) -> bool:  # pragma: no cover - compiled
     """Whether one level is the right one all through."""
     low, high = _bounds(level)
@@ -215,7 +215,7 @@ def _stays(wide: np.ndarray, level: int) -> bool:  # pragma: no cover - compiled
     return outside == 0
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _between_frames(
     position: np.ndarray, last: int, long: int, shift: np.ndarray, share: np.ndarray
 ) -> None:  # pragma: no cover - compiled
@@ -225,7 +225,7 @@ def _between_frames(
         shift[i], share[i] = k * long, position[i] - k
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _read(
     flat: np.ndarray, first: int, shift: np.ndarray, phases: np.ndarray, out: np.ndarray,
     at: np.ndarray, part: np.ndarray, a: np.ndarray, b: np.ndarray, c: np.ndarray, d: np.ndarray,
@@ -242,20 +242,20 @@ def _read(
         out[i] = _hermite(a[i], b[i], c[i], d[i], part[i])
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _blend(values: np.ndarray, others: np.ndarray, share: np.ndarray) -> None:  # pragma: no cover - compiled
     for i in range(len(values)):
         values[i] += share[i] * (others[i] - values[i])
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _turn_over(values: np.ndarray, others: np.ndarray) -> None:  # pragma: no cover - compiled
     """The difference of two saws."""
     for i in range(len(values)):
         values[i] = others[i] - values[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _cross(
     flat: np.ndarray, long: int, phases: np.ndarray, back: np.ndarray, wide: np.ndarray, shift: np.ndarray, share: np.ndarray,
     morphing: bool, pulsed: bool, fade: int, tables: np.ndarray, out: np.ndarray,
@@ -289,7 +289,7 @@ def _cross(
     tables[0], tables[1], tables[2] = level, before, fading
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@compiled
 def _unison(
     frames: np.ndarray, increments: np.ndarray, band: np.ndarray, cents: np.ndarray, detune: np.ndarray, starts: np.ndarray,
     left: np.ndarray, right: np.ndarray, position: np.ndarray, width: np.ndarray, modulation: np.ndarray,
@@ -344,7 +344,7 @@ def _unison(
     return out
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _synced(
     table: np.ndarray, master: np.ndarray, slave: np.ndarray, band: np.ndarray, start: float
 ) -> np.ndarray:  # pragma: no cover - compiled

@@ -7,8 +7,8 @@ The parameters are shared by the synthesiser and the sampler under the same name
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters, shapers
 from ersatz.core.dsp.control import figures, joined
 from ersatz.core.dsp.levels import panned
@@ -213,7 +213,7 @@ def shaped(patch: Patch, note: Played, moves: Movement, x: np.ndarray, pitch: np
     return declick(_amplified(np.ascontiguousarray(x), figures(moves.source("envelope 1")), sides), note.rate, 0.0, 0.004)
 
 
-@njit(cache=True, nogil=True)
+@compiled
 def _amplified(x: np.ndarray, envelope: np.ndarray, sides: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     """A sound of one side or two through an envelope, shape (n,), and the gains of both sides, shape (2, 1) or (2, n)."""
     out = np.empty((2, x.shape[1]))
