@@ -12,5 +12,6 @@ from numba import njit
 compiled = njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 #: For the inside of such a loop. What is compiled by its caller takes the caller's rules.
 inlined = njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy", inline="always")
-#: Sums may be added in any order: a fixed one for a given machine, and several times as fast.
-unordered = njit(cache=True, nogil=True, fastmath={"contract", "reassoc"}, error_model="numpy")
+#: Sums may be added in any order, a fixed one for a given machine, and no figure is taken to be none: the larger of two is then one
+#: operation. Several times as fast.
+unordered = njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nnan", "nsz"}, error_model="numpy")

@@ -257,18 +257,29 @@ def bells(*hz, q=1.9, gain_db=4.0):
     "sections",
     [
         np.concatenate([eq.low_cut(30.0, RATE), bells(36, 57, 91, 144, 229, 363, 576, 914, 1451, 2304, 3657, 5806, 9216, 14630)]),
-        bells(30, 31, 32, 33, 34, 35, q=16.0, gain_db=12.0),
-        eq.high_cut(400.0, RATE, 12),
-        np.concatenate([bells(100, 200, 300, 400, 500), bells(600, gain_db=0.0)]),
-        signal.butter(11, 3000, fs=RATE, output="sos"),
+        bells(30, 31, 32, 33, 34, 35, 36, 37, 38, q=16.0, gain_db=12.0),
+        eq.high_cut(400.0, RATE, 18),
+        np.concatenate([bells(*range(100, 1000, 100)), bells(1600, gain_db=0.0)]),
+        bells(*np.geomspace(30, 15_000, 20)),
     ],
-    ids=["a master", "narrow neighbours", "steep", "one that does nothing", "first order"],
+    ids=["a master", "narrow neighbours", "steep", "one that does nothing", "more than run at once"],
 )
-def test_sections_in_a_row_are_the_librarys(sections):
+def test_sections_in_a_row_or_side_by_side_are_the_librarys(sections):
     x = np.random.default_rng(6).standard_normal((2, 6000))
+    assert len(sections) >= filters.SIDE_BY_SIDE
+    assert filters.in_parallel(sections) is not None
     for many in range(1, len(sections) + 1):
         wanted = signal.sosfilt(sections[:many], x, axis=1)
         np.testing.assert_allclose(filters.cascade(sections[:many], x), wanted, atol=1e-9 * np.abs(wanted).max())
+
+
+@pytest.mark.parametrize(
+    "sections", [np.repeat(bells(100), 9, axis=0), signal.butter(17, 3000, fs=RATE, output="sos")], ids=["alike", "first order"]
+)
+def test_sections_that_can_not_stand_side_by_side_run_in_a_row(sections):
+    x = np.random.default_rng(7).standard_normal((2, 3000))
+    assert filters.in_parallel(sections) is None
+    np.testing.assert_allclose(filters.cascade(sections, x), signal.sosfilt(sections, x, axis=1), atol=1e-9)
 
 
 @pytest.mark.parametrize("order", [1, 2, 3, 4, 8])

@@ -15,7 +15,7 @@ import math
 
 import numpy as np
 
-from ersatz.core.compiled import compiled, inlined
+from ersatz.core.compiled import compiled, inlined, unordered
 from ersatz.core.dsp.control import figures
 
 #: The names a sound may use.
@@ -373,6 +373,62 @@ def _by_four(sections: np.ndarray, x: np.ndarray) -> None:  # pragma: no cover -
             p, q, r, t = _all_kept(p), _all_kept(q), _all_kept(r), _all_kept(t)
 
 
+#: Sections from which on they run side by side, how many do, and the largest gain of one by itself: poles that lie on each other
+#: have no finite one.
+SIDE_BY_SIDE, LANES, LARGEST_GAIN = 9, 16, 1e3
+
+
+def in_parallel(sections: np.ndarray) -> tuple[float, np.ndarray] | None:
+    """Sections in a row as a gain and sections side by side, whose outputs add up: rows of their r0, r1, a1, a2, shape (4, count),
+    each (r0 + r1 / z) / (1 + a1 / z + a2 / z^2). None where they have no such form.
+
+    Partial fractions at the known poles (Oppenheim & Schafer, Discrete-Time Signal Processing, section 6.3.3; Bank 2007 on second-
+    order filters in parallel).
+    """
+    b, a = sections[:, :3], sections[:, 4:6]
+    if np.any(a[:, 1] == 0):
+        return None
+    root = np.sqrt((a[:, 0] ** 2 - 4 * a[:, 1]).astype(complex))
+    poles = np.stack([-a[:, 0] + root, -a[:, 0] - root]) / 2
+    # In w = 1 / z, at each pole's own place; axes: which pole, section of the pole, section.
+    w = 1 / poles[..., None]
+    above = b[:, 0] + w * (b[:, 1] + w * b[:, 2])
+    below = 1 + w * (a[:, 0] + w * a[:, 1])
+    own = np.arange(len(sections))
+    # Of its own section the other pole is left.
+    below[:, own, own] = 1 - poles[::-1] / poles
+    with np.errstate(divide="ignore", invalid="ignore"):
+        first, second = np.prod(above / below, axis=2)
+    rows = np.stack([(first + second).real, -(first * poles[1] + second * poles[0]).real, *a.T])
+    if not np.all(np.abs(rows) < LARGEST_GAIN):
+        return None
+    return float(np.prod(b[:, 2] / a[:, 1])), rows
+
+
+@unordered
+def _side_by_side(x: np.ndarray, gain: float, rows: np.ndarray, out: np.ndarray) -> None:  # pragma: no cover - compiled
+    """LANES sections of `in_parallel` and so much of x itself, shape (2, n), onto `out`. Sections don't wait for each other: the
+    inner loops, of a length that is known before, are a few vectors."""
+    r0, r1, a1, a2 = rows[0], rows[1], rows[2], rows[3]
+    left, right, n = x[0], x[1], x.shape[1]
+    p, q, r, t = np.zeros(LANES), np.zeros(LANES), np.zeros(LANES), np.zeros(LANES)
+    for start in range(0, n, FORGET_EVERY):
+        for i in range(start, min(start + FORGET_EVERY, n)):
+            u, v, sum_left, sum_right = left[i], right[i], 0.0, 0.0
+            for k in range(LANES):
+                y = r0[k] * u + p[k]
+                p[k], q[k] = (r1[k] * u + q[k]) - a1[k] * y, -a2[k] * y
+                sum_left += y
+            for k in range(LANES):
+                z = r0[k] * v + r[k]
+                r[k], t[k] = (r1[k] * v + t[k]) - a1[k] * z, -a2[k] * z
+                sum_right += z
+            out[0, i] += gain * u + sum_left
+            out[1, i] += gain * v + sum_right
+        for k in range(LANES):
+            p[k], q[k], r[k], t[k] = kept(p[k]), kept(q[k]), kept(r[k]), kept(t[k])
+
+
 def butterworth_qs(order: int) -> list[float]:
     """Qs of a Butterworth filter's second-order sections, rising: the prototype's poles lie evenly on a half circle (Oppenheim &
     Schafer, Discrete-Time Signal Processing, section 7.2)."""
@@ -408,6 +464,13 @@ def cascade(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
     if x.ndim != 2 or len(x) != 2:
         raise ValueError(f"filtered is one side or both, not an array of shape {x.shape}")
     sections = np.ascontiguousarray(np.atleast_2d(sections), np.float64)
+    parallel = in_parallel(sections) if len(sections) >= SIDE_BY_SIDE else None
+    if parallel is not None:
+        gain, rows = parallel
+        rows, x, sums = np.pad(rows, ((0, 0), (0, -rows.shape[1] % LANES))), np.ascontiguousarray(x, np.float64), np.zeros(x.shape)
+        for first in range(0, rows.shape[1], LANES):
+            _side_by_side(x, gain if first == 0 else 0.0, np.ascontiguousarray(rows[:, first : first + LANES]), sums)
+        return sums
     out = np.array(x, np.float64, order="C")
     if len(sections) > 1:
         _by_four(sections, out)
