@@ -479,6 +479,20 @@ def test_a_stretch_run_from_its_reach_on_equals_the_whole(kind):
     assert db(piece - whole) < db(whole) - 70
 
 
+@pytest.mark.parametrize("kind", ["low-pass 12", "low-pass 24", "high-pass 24", "band-pass", "notch"])
+@pytest.mark.parametrize("hz,resonance", [(30.0, 0.094), (60.0, 0.7), (3000.0, 1.0)])
+def test_a_sweep_hears_as_far_back_as_its_lowest_and_sharpest_filter_rings(kind, hz, resonance):
+    effect = Effect("sweep", choices={"kind": kind})
+    extremes = {"cutoff_hz": np.array([hz, 8000.0]), "resonance": np.array([0.0, resonance])}
+    before, _ = reach((effect,), 120.0, RATE, lambda _: extremes)
+    x = noise(before + 40_000, 6)
+    values = {"cutoff_hz": np.full(x.shape[1], hz), "resonance": np.full(x.shape[1], resonance)}
+    whole = apply_effect(x, effect, HERE, values)[:, before + 20_000 :]
+    late = apply_effect(x[:, 20_000:], effect, HERE, {name: value[20_000:] for name, value in values.items()})[:, before:]
+    assert db(late - whole) < db(whole) - 95
+    assert before < (RATE if resonance < 0.9 else 3 * RATE)
+
+
 def test_a_chain_run_from_the_reach_of_all_its_effects_equals_the_whole():
     effects = (Effect("compressor"), Effect("saturation"), Effect("delay", {"feedback": 0.3}, {"time": "1/16"}), Effect("limiter"))
     before, after = reach(effects, 120.0, RATE)

@@ -6,6 +6,9 @@ import numpy as np
 
 from ersatz.core.compiled import compiled
 
+#: Samples between two figures of what is automated or modulated: 1.5 ms at 44.1 kHz.
+CONTROL = 64
+
 
 def figures(value: np.ndarray | float) -> np.ndarray:
     """A value per sample, or the one figure of what doesn't move, shape (n,) or (1,)."""

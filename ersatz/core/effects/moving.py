@@ -10,6 +10,7 @@ import numpy as np
 
 from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters, followers
+from ersatz.core.dsp.control import CONTROL
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
@@ -174,11 +175,26 @@ def _sweep(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     return filters.filtered(s.choices["kind"], x.astype(np.float64), cutoff, resonance, where.rate, vowel)
 
 
+#: Time constants after which a filter has forgotten what it heard, to -104 dB; and seconds for those that feed themselves.
+FORGOTTEN, FED_BACK_S = 12.0, 1.0
+
+
+def _sweep_before(s: Settings, bpm: float) -> float:
+    """Of a second-order filter a time constant is Q / (pi hz); of two in a row, the sharper one's. Values that move are figured
+    from here on: a second less whole steps of theirs, as it was a second once, so that songs sound as they did."""
+    kind = s.choices["kind"]
+    if kind in ("comb", "vowel", "all-pass chain"):
+        return FED_BACK_S
+    q = float(filters.q_of(s.most("resonance"))) * (filters.SHARPER if kind.endswith("24") else 1.0)
+    heard, step = FORGOTTEN * max(q, filters.BUTTERWORTH_Q) / (np.pi * s.least("cutoff_hz")), CONTROL / 44_100
+    return max(heard, FED_BACK_S - max(0.0, FED_BACK_S - heard) // step * step)
+
+
 SWEEP = EffectSpec(
     "sweep", "Filter sweep",
     (Param("cutoff_hz", "Hz", 20, 20_000, 1000, "Cutoff", "log", moves="octaves"),
      Param("resonance", "", 0, 1, 0.094, "Resonance", moves=""), Param("vowel", "", 0, 4, 0, "Vowel, a to u", moves="")),
-    _sweep, (Choice("kind", filters.KINDS[1:], "low-pass 24", "Kind"),), lambda s, bpm: 1.0,
+    _sweep, (Choice("kind", filters.KINDS[1:], "low-pass 24", "Kind"),), _sweep_before,
 )  # fmt: skip
 
 

@@ -12,13 +12,11 @@ from typing import TypeVar
 
 import numpy as np
 
-from ersatz.core.dsp.control import joined
+from ersatz.core.dsp.control import CONTROL, joined
 from ersatz.core.grid import BarGrid
 from ersatz.core.song.strips import Automation
 from ersatz.core.voices.modulation import bent
-from ersatz.core.voices.spec import MOVED_EVERY
 
-CONTROL = MOVED_EVERY
 #: Figures are rounded to so many, so that equal stretches give equal ones and share a key.
 DIGITS = 6
 _tick = attrgetter("tick")

@@ -15,11 +15,11 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
+from ersatz.core.dsp.control import CONTROL
 from ersatz.core.dsp.levels import add, add_along, factor, panned
 from ersatz.core.effects.chain import period_beats, reach, run_chain, spec_of
 from ersatz.core.effects.spec import Where
 from ersatz.core.mixdown import automation
-from ersatz.core.mixdown.automation import CONTROL
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.mixdown.ducks import Ducks
 from ersatz.core.mixdown.graph import Graph, Inputs, Kept, Node, Source, fingerprint, hashed

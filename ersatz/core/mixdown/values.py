@@ -11,8 +11,9 @@ from collections.abc import Callable
 import numpy as np
 
 from ersatz.core.dsp import followers
+from ersatz.core.dsp.control import CONTROL
 from ersatz.core.mixdown import automation
-from ersatz.core.mixdown.automation import CONTROL, DIGITS
+from ersatz.core.mixdown.automation import DIGITS
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
 from ersatz.core.song.document import Song
 from ersatz.core.song.parts import Part

@@ -10,13 +10,13 @@ import numpy as np
 
 from ersatz.core.compiled import compiled
 from ersatz.core.dsp import filters, shapers
-from ersatz.core.dsp.control import figures, joined
+from ersatz.core.dsp.control import CONTROL, figures, joined
 from ersatz.core.dsp.levels import panned
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.parts import Modulation
 from ersatz.core.voices import modulation
 from ersatz.core.voices.shapes import declick
-from ersatz.core.voices.spec import MOVED_EVERY, Patch, Played
+from ersatz.core.voices.spec import Patch, Played
 
 SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
 #: An LFO can't move its own rate, and of two that would move each other LFO 2 moves LFO 1.
@@ -169,7 +169,7 @@ class Movement:
         if curve is None or len(curve) == 1:
             return self.patch[target]
         spec = self._table[target]
-        drawn = joined(curve, MOVED_EVERY, self.n)
+        drawn = joined(curve, CONTROL, self.n)
         return np.clip(drawn, spec.low, spec.high)
 
     def value(self, target: str) -> np.ndarray | float:

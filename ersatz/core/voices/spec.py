@@ -14,15 +14,12 @@ from ersatz.core.samples import Sample, Samples, no_samples
 from ersatz.core.serial import to_json
 from ersatz.core.song.parts import Modulation, Sound
 
-#: Samples between two figures of a value that moves.
-MOVED_EVERY = 64
-
 
 @dataclass(frozen=True)
 class Played:
     """One note for a voice. `held` in samples; `bend` a pitch curve as (samples from the start, semitones), joined by lines;
     `beat` is where the note stands in the song, for what runs with the song's time. `semitones`: how much higher it sounds than
-    the voice plays `midi`; an unpitched hit is played as much faster. `moved`: values of the voice over the note, every MOVED_EVERY
+    the voice plays `midi`; an unpitched hit is played as much faster. `moved`: values of the voice over the note, every CONTROL
     samples, the last one standing; what the voice can't move is read at its start."""
 
     midi: int
