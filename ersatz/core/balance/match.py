@@ -204,9 +204,11 @@ def _solve_width(song: Song, survey: Survey, mix: np.ndarray, passed: float) -> 
     powers = np.zeros((len(bands), 2))
     for start in range(0, mix.shape[1], WIDTH_SAMPLES):
         x = mix[:, start : start + WIDTH_SAMPLES]
-        spectrum = np.abs(fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1)) ** 2 / x.shape[1]
+        spectrum = fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1, workers=2)
+        power = (np.square(spectrum.real) + np.square(spectrum.imag)) / x.shape[1]
         hz = fft.rfftfreq(x.shape[1], 1 / RATE_HZ)
-        powers += [spectrum[:, (hz >= b.low_hz) & (hz < b.high_hz)].sum(axis=1) for b in bands]
+        edges = (np.searchsorted(hz, (b.low_hz, b.high_hz)) for b in bands)
+        powers += [power[:, first:stop].sum(axis=1) for first, stop in edges]
     heard = [(m, s) for m, s in powers if m + s > 0]
 
     def off(level: float) -> float:
