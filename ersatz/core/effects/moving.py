@@ -176,7 +176,7 @@ def _sweep(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
 
 
 #: Time constants after which a filter has forgotten what it heard, to -104 dB; and seconds for those that feed themselves.
-FORGOTTEN, FED_BACK_S = 12.0, 1.0
+RINGS_FOR, FED_BACK_S = 12.0, 1.0
 
 
 def _sweep_before(s: Settings, bpm: float) -> float:
@@ -186,7 +186,7 @@ def _sweep_before(s: Settings, bpm: float) -> float:
     if kind in ("comb", "vowel", "all-pass chain"):
         return FED_BACK_S
     q = float(filters.q_of(s.most("resonance"))) * (filters.SHARPER if kind.endswith("24") else 1.0)
-    heard, step = FORGOTTEN * max(q, filters.BUTTERWORTH_Q) / (np.pi * s.least("cutoff_hz")), CONTROL / 44_100
+    heard, step = RINGS_FOR * max(q, filters.BUTTERWORTH_Q) / (np.pi * s.least("cutoff_hz")), CONTROL / 44_100
     return max(heard, FED_BACK_S - max(0.0, FED_BACK_S - heard) // step * step)
 
 
