@@ -22,7 +22,6 @@ from ersatz.core.balance.lanes import (
     measured_bars,
     reference_db,
     spread_bars,
-    to_db,
 )
 from ersatz.core.balance.match import _solve_width, balance_song
 from ersatz.core.balance.meters import PER_BAR, limiter_reduction_db, measure_meters, measure_reductions
@@ -33,6 +32,7 @@ from ersatz.core.balance.section import clashes_in, low_tone_hz
 from ersatz.core.balance.solver import EQ_ID, MOST_EQ_DB, MOST_FROM_ROLE_DB, measure_powers, power_behind_master
 from ersatz.core.bands import NOMINAL_HZ
 from ersatz.core.draft import draft_song
+from ersatz.core.dsp.levels import to_db
 from ersatz.core.edits import parse_edit
 from ersatz.core.edits.parts import STARTS
 from ersatz.core.edits.strips import SwitchChain

@@ -15,8 +15,9 @@ from typing import Any
 
 import numpy as np
 
-from ersatz.core.balance.lanes import Lane, Lanes, to_db
+from ersatz.core.balance.lanes import Lane, Lanes
 from ersatz.core.bands import NOMINAL_HZ, hz_said
+from ersatz.core.dsp.levels import to_db
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects.eq import BAND_HZ
 from ersatz.core.serial import to_json

@@ -15,6 +15,7 @@ import numpy as np
 from scipy import fft
 
 from ersatz.core import bands
+from ersatz.core.dsp.levels import FLOOR_DB, to_db
 from ersatz.core.mixdown.render import RATE_HZ, Mixdown
 from ersatz.core.song.document import Song
 from ersatz.core.song.strips import MASTER
@@ -24,7 +25,6 @@ from ersatz.core.threads import one_thread_of_algebra
 
 #: 93 ms: short enough for hits, long enough for 60 Hz and a third octave around it.
 FRAME, HOP = 4096, 2048
-FLOOR_DB = -120.0
 #: So many bars of a section are measured: the second half of a drop is the full one.
 MOST_BARS = 16
 #: Long enough for frames of a spectrum.
@@ -74,11 +74,6 @@ class Lanes:
     def mix(self) -> Lane:
         """The finished mix."""
         return self.lanes[MASTER]
-
-
-def to_db(power: np.ndarray) -> np.ndarray:
-    """Power to dB, FLOOR_DB at the least."""
-    return np.asarray(10 * np.log10(np.maximum(power, 10 ** (FLOOR_DB / 10))))
 
 
 def measured_bars(song: Song, section: int, most: int = MOST_BARS) -> tuple[int, int]:

@@ -408,9 +408,9 @@ def in_parallel(sections: np.ndarray) -> tuple[float, np.ndarray] | None:
 
 
 @unordered
-def _side_by_side(x: np.ndarray, gain: float, rows: np.ndarray, out: np.ndarray) -> None:  # pragma: no cover - compiled
-    """LANES sections of `in_parallel` and so much of x itself, shape (2, n), onto `out`. Sections don't wait for each other: the
-    inner loops, of a length that is known before, are a few vectors."""
+def _side_by_side(x: np.ndarray, rows: np.ndarray, out: np.ndarray) -> None:  # pragma: no cover - compiled
+    """What LANES sections of `in_parallel` make of x, shape (2, n), onto `out`. Sections don't wait for each other: the inner
+    loops, of a length that is known before, are a few vectors."""
     r0, r1, a1, a2 = rows[0], rows[1], rows[2], rows[3]
     left, right, n = x[0], x[1], x.shape[1]
     p, q, r, t = np.zeros(LANES), np.zeros(LANES), np.zeros(LANES), np.zeros(LANES)
@@ -425,8 +425,8 @@ def _side_by_side(x: np.ndarray, gain: float, rows: np.ndarray, out: np.ndarray)
                 z = r0[k] * v + r[k]
                 r[k], t[k] = (r1[k] * v + t[k]) - a1[k] * z, -a2[k] * z
                 sum_right += z
-            out[0, i] += gain * u + sum_left
-            out[1, i] += gain * v + sum_right
+            out[0, i] += sum_left
+            out[1, i] += sum_right
         for k in range(LANES):
             p[k], q[k], r[k], t[k] = kept(p[k]), kept(q[k]), kept(r[k]), kept(t[k])
 
@@ -469,9 +469,10 @@ def cascade(sections: np.ndarray, x: np.ndarray) -> np.ndarray:
     parallel = in_parallel(sections) if len(sections) >= SIDE_BY_SIDE else None
     if parallel is not None:
         gain, rows = parallel
-        rows, x, sums = np.pad(rows, ((0, 0), (0, -rows.shape[1] % LANES))), np.ascontiguousarray(x, np.float64), np.zeros(x.shape)
+        x = np.ascontiguousarray(x, np.float64)
+        rows, sums = np.pad(rows, ((0, 0), (0, -rows.shape[1] % LANES))), gain * x
         for first in range(0, rows.shape[1], LANES):
-            _side_by_side(x, gain if first == 0 else 0.0, np.ascontiguousarray(rows[:, first : first + LANES]), sums)
+            _side_by_side(x, np.ascontiguousarray(rows[:, first : first + LANES]), sums)
         return sums
     out = np.array(x, np.float64, order="C")
     if len(sections) > 1:

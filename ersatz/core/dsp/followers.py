@@ -9,8 +9,7 @@ import numpy as np
 
 from ersatz.core.compiled import compiled, inlined
 from ersatz.core.dsp import filters
-
-FLOOR_DB = -120.0
+from ersatz.core.dsp.levels import to_db
 
 
 def coefficient(seconds: float, rate: float) -> float:
@@ -45,31 +44,25 @@ def decoupled(level_db: np.ndarray, attack: float, release: float) -> np.ndarray
 
 def peak_db(x: np.ndarray) -> np.ndarray:
     """Level of the louder channel per sample, dB, shape (n,), of (1, n) or (2, n)."""
-    return to_db(_peaks(np.ascontiguousarray(x, np.float64), 10 ** (FLOOR_DB / 20)), 20)
-
-
-def to_db(values: np.ndarray, per_decade: float) -> np.ndarray:
-    """Amplitudes (20 dB per decade) or powers (10) as dB, in place."""
-    return np.multiply(np.log10(values, values), per_decade, values)
+    return to_db(_peaks(np.ascontiguousarray(x, np.float64)), 20.0)
 
 
 @compiled
-def _peaks(x: np.ndarray, least: float) -> np.ndarray:  # pragma: no cover - compiled
+def _peaks(x: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
     left, right = x[0], x[len(x) - 1]
     out = np.empty(len(left))
     for i in range(len(left)):
-        out[i] = max(abs(left[i]), abs(right[i]), least)
+        out[i] = max(abs(left[i]), abs(right[i]))
     return out
 
 
 def rms_db(x: np.ndarray, seconds: float, rate: float) -> np.ndarray:
     """Mean power of the channels of (1, n) or (2, n) over the last `seconds`, dB re a full-scale square wave, shape (n,)."""
-    power = _mean_power(np.ascontiguousarray(x, np.float64), max(1, int(seconds * rate)), 10 ** (FLOOR_DB / 10))
-    return to_db(power, 10)
+    return to_db(_mean_power(np.ascontiguousarray(x, np.float64), max(1, int(seconds * rate))))
 
 
 @compiled
-def _mean_power(x: np.ndarray, width: int, least: float) -> np.ndarray:  # pragma: no cover - compiled
+def _mean_power(x: np.ndarray, width: int) -> np.ndarray:  # pragma: no cover - compiled
     """Mean of the channels' squares over the last `width` samples, silence in front."""
     left, right = x[0], x[len(x) - 1]
     n = len(left)
@@ -79,7 +72,7 @@ def _mean_power(x: np.ndarray, width: int, least: float) -> np.ndarray:  # pragm
         total[width + i + 1] = power
     out = np.empty(n)
     for i in range(n):
-        out[i] = max((total[width + i + 1] - total[i + 1]) / (2 * width), least)
+        out[i] = (total[width + i + 1] - total[i + 1]) / (2 * width)
     return out
 
 

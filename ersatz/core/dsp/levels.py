@@ -1,4 +1,4 @@
-"""Decibels to factors, for whole curves of them."""
+"""Decibels to factors and back, for whole curves of them."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ import numpy as np
 from ersatz.core.compiled import compiled
 
 _PER_DB = np.log(10) / 20
+#: Silence.
+FLOOR_DB = -120.0
 
 
 def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
@@ -36,3 +38,9 @@ def add_along(out: np.ndarray, gain: float, curve: np.ndarray, x: np.ndarray) ->
 def factor(db: np.ndarray | float) -> np.ndarray:
     """10^(dB / 20), shape of `db`: by the exponential, which costs a fifth of a power."""
     return np.asarray(np.exp(np.multiply(db, _PER_DB)))
+
+
+def to_db(values: np.ndarray, per_decade: float = 10.0) -> np.ndarray:
+    """Powers, or amplitudes at 20 dB per decade, as dB, FLOOR_DB at the least; shape of `values`."""
+    out = np.asarray(np.maximum(values, 10 ** (FLOOR_DB / per_decade)))
+    return np.asarray(np.multiply(np.log10(out, out), per_decade, out))

@@ -91,16 +91,16 @@ def _taps(half: int, x: np.ndarray) -> np.ndarray:
 
 
 def _double(x: np.ndarray, half: int) -> np.ndarray:
-    out = np.empty((*x.shape[:-1], 2 * x.shape[-1]), x.dtype)
+    out, taps = np.empty((*x.shape[:-1], 2 * x.shape[-1]), x.dtype), _taps(half, x)
     for index in np.ndindex(x.shape[:-1]):
-        _doubled(x[index], _taps(half, x), _pairs(out[index]))
+        _doubled(x[index], taps, _pairs(out[index]))
     return out
 
 
 def _halve(x: np.ndarray, half: int) -> np.ndarray:
-    out = np.empty((*x.shape[:-1], x.shape[-1] // 2), x.dtype)
+    out, taps = np.empty((*x.shape[:-1], x.shape[-1] // 2), x.dtype), _taps(half, x)
     for index in np.ndindex(x.shape[:-1]):
-        _halved(_pairs(x[index]), _taps(half, x), out[index])
+        _halved(_pairs(x[index]), taps, out[index])
     return out
 
 

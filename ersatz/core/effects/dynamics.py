@@ -11,7 +11,7 @@ import numpy as np
 from ersatz.core.compiled import compiled
 from ersatz.core.dsp import followers
 from ersatz.core.dsp.control import figures
-from ersatz.core.dsp.levels import factor
+from ersatz.core.dsp.levels import factor, to_db
 from ersatz.core.effects.spec import EffectSpec, Settings, Where
 from ersatz.core.params import Choice, Param
 
@@ -174,9 +174,7 @@ def up_gain_db(level_db: np.ndarray, threshold_db: float, ratio: float) -> np.nd
 
 
 @compiled
-def _band_powers(
-    x: np.ndarray, low: np.ndarray, low_and_mid: np.ndarray, width: int, least: float
-) -> np.ndarray:  # pragma: no cover - compiled
+def _band_powers(x: np.ndarray, low: np.ndarray, low_and_mid: np.ndarray, width: int) -> np.ndarray:  # pragma: no cover - compiled
     """Mean power of each band over the last `width` samples, silence in front, at every CONTROL-th sample, shape (3, n / CONTROL,
     rounded up)."""
     n = x.shape[1]
@@ -191,7 +189,7 @@ def _band_powers(
         lows[i], mids[i], highs[i] = in_low, in_mid, in_high
     for band in range(3):
         for k in range(out.shape[1]):
-            out[band, k] = max((totals[band, width + k * CONTROL + 1] - totals[band, k * CONTROL + 1]) / (2 * width), least)
+            out[band, k] = (totals[band, width + k * CONTROL + 1] - totals[band, k * CONTROL + 1]) / (2 * width)
     return out
 
 
@@ -220,7 +218,7 @@ def _multiband(x: np.ndarray, s: Settings, where: Where) -> np.ndarray:
     attack, release = _smoothing(s, where.rate / CONTROL)
     n = x.shape[1]
     amount = s.curve("amount", n)[::CONTROL]
-    levels = followers.to_db(_band_powers(x, *lows, int(RMS_S * where.rate), 10 ** (followers.FLOOR_DB / 10)), 10)
+    levels = to_db(_band_powers(x, *lows, int(RMS_S * where.rate)))
     gains = []
     for name, level in zip(BANDS, levels):
         down = gain_db(level, s.flat(f"{name}_down_db"), s.flat("down_ratio"), 3.0)

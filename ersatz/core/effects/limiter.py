@@ -85,11 +85,11 @@ def _peaks(padded: np.ndarray, taps: np.ndarray, floor: float) -> np.ndarray:  #
     out = np.zeros(n + 1, np.float32)
     sums, room, least = np.zeros((7, TILE), np.float32), np.zeros((2, TILE + 1), np.float32), np.float32(floor)
     s0, s1, s2, s3, s4, s5, s6 = sums[0], sums[1], sums[2], sums[3], sums[4], sums[5], sums[6]
+    level, highest = room[0], room[1]
     for c in range(padded.shape[0]):
         for start in range(0, n, TILE):
             many = min(TILE, n - start)
             x, here, behind = padded[c, start + half :], out[start : start + many], out[start + 1 : start + many + 1]
-            level, highest = room[0], room[1]
             loud = 0
             for i in range(many + 1):
                 level[i] = abs(x[i])
