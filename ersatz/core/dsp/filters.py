@@ -12,6 +12,7 @@ Conventions: signals are (n,); cutoff in Hz and resonance in 0..1 per sample; no
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 
 import numpy as np
 
@@ -440,7 +441,12 @@ def butterworth_qs(order: int) -> list[float]:
 def butterworth(order: int, hz: float, rate: float, highpass: bool = False) -> np.ndarray:
     """Sections of a Butterworth filter by the bilinear transform, its corner where it is asked for, shape (sections, 6). A library
     designs the same; importing that takes longer than all else that a command does before it begins."""
-    k = np.tan(np.pi * hz / rate)
+    return _butterworth(order, float(hz), float(rate), highpass).copy()
+
+
+@lru_cache(maxsize=256)
+def _butterworth(order: int, hz: float, rate: float, highpass: bool) -> np.ndarray:
+    k = math.tan(math.pi * hz / rate)
     zeros = -1.0 if highpass else 1.0
     rows = []
     for q in butterworth_qs(order):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ersatz.core.compiled import compiled
 
-_PER_DB = np.log(10) / 20
+_PER_DB = math.log(10) / 20
 #: Silence.
 FLOOR_DB = -120.0
 
@@ -14,6 +16,10 @@ FLOOR_DB = -120.0
 def panned(pan: np.ndarray | float, gain_db: np.ndarray | float) -> np.ndarray:
     """Gains of both sides for a pan of -1..1 at a level, constant power and 1 in the middle; shape (2, n), or (2, 1) where both
     stand."""
+    if isinstance(pan, float) and isinstance(gain_db, float):
+        # Most do: what arrays cost by the way is more than the figures.
+        turn, level = (min(max(pan, -1.0), 1.0) + 1) * math.pi / 4, math.sqrt(2) * math.exp(gain_db * _PER_DB)
+        return np.array([[math.cos(turn) * level], [math.sin(turn) * level]])
     angle = (np.clip(pan, -1, 1) + 1) * np.pi / 4
     linear = np.sqrt(2) * factor(gain_db)
     out = np.empty((2, max(np.size(angle), np.size(linear))))
@@ -37,7 +43,7 @@ def add_along(out: np.ndarray, gain: float, curve: np.ndarray, x: np.ndarray) ->
 
 def factor(db: np.ndarray | float) -> np.ndarray:
     """10^(dB / 20), shape of `db`: by the exponential, which costs a fifth of a power."""
-    return np.asarray(np.exp(np.multiply(db, _PER_DB)))
+    return np.asarray(math.exp(db * _PER_DB) if isinstance(db, float) else np.exp(np.multiply(db, _PER_DB)))
 
 
 def to_db(values: np.ndarray, per_decade: float = 10.0) -> np.ndarray:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -55,7 +55,7 @@ def apply_effect(x: np.ndarray, effect: Effect, where: Where, moved: dict[str, n
     inside, outside = _within(x, effect, where.rate)
     wet = spec.process(inside, settings, where)
     blend = moved["blend"] if moved and "blend" in moved else effect.blend
-    if np.ndim(blend) > 0 or blend != 1.0:
+    if isinstance(blend, np.ndarray) or blend != 1.0:
         wet = _blended(inside, wet, figures(blend))
     return wet if outside is None else wet + outside
 
@@ -105,13 +105,13 @@ def settings_of(effect: Effect) -> Settings:
 
 def run_chain(
     x: np.ndarray, effects: tuple[Effect, ...], where: Where, moved: Moved | None = None, sidechain: Sidechain | None = None,
-    extremes: Moved | None = None,
+    reaches: Sequence[tuple[int, int]] | None = None,
 ) -> np.ndarray:  # fmt: skip
     """All effects in order on (2, n); gives what is left without their `reach` at both ends. `moved` gives an effect's automated
-    values by its id, `extremes` their lowest and highest figures in the song; `sidechain` another part's signal and hits."""
+    values by its id; `sidechain` another part's signal and hits; `reaches` is the reach of each effect, if left out that of its
+    values at rest."""
     first = 0
-    for effect in effects:
-        before, after = reach((effect,), where.bpm, where.rate, extremes)
+    for effect, (before, after) in zip(effects, reaches or [reach((e,), where.bpm, where.rate) for e in effects]):
         here = replace(where, start=where.start + first, lead=before)
         if effect.sidechain and sidechain is not None and spec_of(effect).has_sidechain:
             signal, hits = sidechain(effect.sidechain)

@@ -26,15 +26,18 @@ class Settings:
 
     def flat(self, name: str) -> float:
         """One number: of an automated value its mean."""
-        return float(np.mean(self.values[name]))
+        value = self.values[name]
+        return float(np.mean(value) if isinstance(value, np.ndarray) else value)
 
     def least(self, name: str) -> float:
         """The lowest figure that a value has."""
-        return float(np.min(self.values[name]))
+        value = self.values[name]
+        return float(np.min(value) if isinstance(value, np.ndarray) else value)
 
     def most(self, name: str) -> float:
         """The highest."""
-        return float(np.max(self.values[name]))
+        value = self.values[name]
+        return float(np.max(value) if isinstance(value, np.ndarray) else value)
 
     def curve(self, name: str, n: int) -> np.ndarray:
         """A value per sample, shape (n,)."""
@@ -42,7 +45,7 @@ class Settings:
 
     def is_moving(self, *names: str) -> bool:
         """Whether any of the values is automated."""
-        return any(np.ndim(self.values[name]) > 0 for name in names)
+        return any(isinstance(self.values[name], np.ndarray) for name in names)
 
 
 @dataclass(frozen=True)

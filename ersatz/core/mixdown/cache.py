@@ -51,10 +51,11 @@ class Memory:
         self._worth[key] = self._age + self._density[key]
         return self._arrays[key]
 
-    def put(self, key: str, value: np.ndarray, seconds: float) -> None:
-        """Keeps an array that took so many seconds to make, and lets others go."""
+    def put(self, key: str, value: np.ndarray, seconds: float) -> dict[str, np.ndarray]:
+        """Keeps an array that took so many seconds to make, and gives the others that it lets go for it."""
+        gone: dict[str, np.ndarray] = {}
         if key in self._arrays:
-            return
+            return gone
         while self._queue and self.bytes + value.nbytes > self._limit:
             queued, old = heapq.heappop(self._queue)
             if queued < self._worth[old]:
@@ -62,13 +63,15 @@ class Memory:
                 heapq.heappush(self._queue, (self._worth[old], old))
                 continue
             self._age = queued
-            self.bytes -= self._arrays.pop(old).nbytes
+            gone[old] = self._arrays.pop(old)
+            self.bytes -= gone[old].nbytes
             del self._worth[old], self._density[old]
         self._arrays[key] = value
         self._density[key] = seconds / max(value.nbytes, 1)
         self._worth[key] = self._age + self._density[key]
         heapq.heappush(self._queue, (self._worth[key], key))
         self.bytes += value.nbytes
+        return gone
 
 
 class _Hashed:
@@ -95,10 +98,15 @@ def _save(value: np.ndarray, file: BinaryIO) -> None:
 
 
 class RenderCache:
-    """Arrays are frozen on the way in: who takes one out must not write to it. Safe for several threads."""
+    """Arrays are frozen on the way in: who takes one out must not write to it. Safe for several threads. `shared`: other processes
+    find what lies in the folder; else it is written only when the memory lets go of it."""
 
-    def __init__(self, folder: Path | None = None, memory_bytes: int = MEMORY_BYTES, disk_bytes: int = DISK_BYTES):
+    def __init__(
+        self, folder: Path | None = None, memory_bytes: int = MEMORY_BYTES, disk_bytes: int = DISK_BYTES, shared: bool = True
+    ):  # fmt: skip
         passing = int(PASSING_SHARE * memory_bytes)
+        self._shared = shared
+        self._unwritten: set[str] = set()
         self._kept, self._passing = Memory(memory_bytes - passing), Memory(passing)
         self._files = Files(folder, ".npy", disk_bytes) if folder is not None else None
         self._lock = threading.Lock()
@@ -110,7 +118,7 @@ class RenderCache:
     def temporary(cls) -> RenderCache:
         """One with files that are gone when it is let go, or at the latest when the process ends."""
         folder = Path(tempfile.mkdtemp(prefix="ersatz-renders-"))
-        made = cls(folder)
+        made = cls(folder, shared=False)
         weakref.finalize(made, shutil.rmtree, folder, ignore_errors=True)
         return made
 
@@ -153,15 +161,21 @@ class RenderCache:
             if value is None:
                 value = compute()
                 self.computed += 1
-                if on_disk and self._files:
-                    self._files.write(key, partial(_save, value))
+                if on_disk and self._shared:
+                    self._write(key, value)
+                elif on_disk:
+                    self._unwritten.add(key)
             value.setflags(write=False)
             with self._lock:
-                memory.put(key, value, time.perf_counter() - begun)
+                gone = memory.put(key, value, time.perf_counter() - begun)
+                unwritten = self._unwritten & gone.keys()
+                self._unwritten -= unwritten
         finally:
             with self._lock:
                 del self._under_way[key]
             mine.set()
+        for left in unwritten:
+            self._write(left, gone[left])
         return value
 
     def remembered(self, made_of: Hashable, make: Callable[[], T]) -> T:
@@ -178,6 +192,10 @@ class RenderCache:
             if len(self._plain) > REMEMBERED:
                 self._plain.popitem(last=False)
         return result
+
+    def _write(self, key: str, value: np.ndarray) -> None:
+        if self._files is not None:
+            self._files.write(key, partial(_save, value))
 
     def _read(self, key: str) -> np.ndarray | None:
         path = self._files.find(key) if self._files else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-import tempfile
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -44,27 +44,27 @@ class Files:
 
     def find(self, key: str) -> Path | None:
         """The file of a key, marked as used, or None."""
-        path = self.path(key)
+        place = self._place(key)
         try:
-            stat = path.stat()
-            if stat.st_mtime < time.time() - MARKED_S:
-                os.utime(path)
+            if os.stat(place).st_mtime < time.time() - MARKED_S:
+                os.utime(place)
         except OSError:
             self._known.discard(key)
             return None
-        return path
+        return Path(place)
 
     def write(self, key: str, write: Callable[[BinaryIO], None]) -> Path | None:
         """Keeps what `write` writes. A full disk must not stop the music: then there is no file, and None."""
-        path = self.path(key)
+        place = self._place(key)
+        # Nobody else writes there.
+        unfinished = f"{place}.{os.getpid()}-{threading.get_ident()}.part"
         with contextlib.suppress(OSError):
-            path.parent.mkdir(exist_ok=True)
-            handle, unfinished = tempfile.mkstemp(dir=path.parent, suffix=".part")
+            os.makedirs(os.path.dirname(place), exist_ok=True)
             try:
-                with os.fdopen(handle, "wb") as file:
+                with open(unfinished, "wb") as file:
                     write(file)
                     size = file.tell()
-                os.replace(unfinished, path)
+                os.replace(unfinished, place)
             except BaseException:
                 os.unlink(unfinished)
                 raise
@@ -73,7 +73,7 @@ class Files:
                 self._written = 0
                 self._evict()
             self._known.add(key)
-            return path
+            return Path(place)
         return None
 
     def _evict(self) -> None:

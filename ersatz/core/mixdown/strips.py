@@ -185,7 +185,9 @@ class Strips:
         return self._keys[strip.id]
 
     def _processed(self, strip: Strip, chain: Chain, source: Source, bar: int) -> Node | None:
-        before, after = self._reach(strip, chain)
+        # Those that are off hear nothing.
+        reaches = [pair if effect.on else (0, 0) for effect, pair in zip(chain, self._reaches_of(strip))]
+        before, after = (sum(pair[k] for pair in reaches) for k in (0, 1))
         bars = self._bars.around(bar, before, after)
         sources = [source(b) for b in bars]
         if all(node is None for node in sources):
@@ -217,17 +219,12 @@ class Strips:
                 return signal, self._hits(tuple(versions_of(part_id, self._song))) - shift
 
             where = Where(RATE_HZ, self._song.bpm, start, hits=self._hits(own) - shift)
-            out = run_chain(x, chain, where, moved, sidechain, self._extremes(strip))
+            out = run_chain(x, chain, where, moved, sidechain, reaches)
             return np.ascontiguousarray(out, np.float32)
 
         moved_by = [(target, fingerprint(c)) for target, c in control.items()]
         settings = (self._chain_settings(strip, chain), self._bars.lengths(bars), before, after, moved_by, begins)
         return Node("chain", settings, lambda: [*sources, *steered], compute, _kept(strip))
-
-    def _reach(self, strip: Strip, chain: Chain) -> tuple[int, int]:
-        """Samples before and after a bar that a strip's chain, with whichever of its effects off, hears."""
-        pairs = [pair for effect, pair in zip(chain, self._reaches_of(strip)) if effect.on]
-        return sum(before for before, _ in pairs), sum(after for _, after in pairs)
 
     def _reaches_of(self, strip: Strip) -> list[tuple[int, int]]:
         """Samples before and after a stretch that each effect of a strip hears."""
@@ -242,9 +239,6 @@ class Strips:
             made_of = ("reach", self._chain_settings(strip, chain), moved)
             self._reaches[strip.id] = self._graph.cache.remembered(made_of, found)
         return self._reaches[strip.id]
-
-    def _extremes(self, strip: Strip) -> Callable[[str], dict[str, np.ndarray]]:
-        return lambda effect_id: self._values.extremes(strip, effect_id)
 
     def _acting(self, strip: Strip, bar: int) -> Chain:
         """The chain with those effects off that are automated to a blend of 0 in a bar and as far around it as the effects behind

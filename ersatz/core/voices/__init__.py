@@ -57,6 +57,8 @@ def song_round_beats(sound: Sound) -> float:
 def _at_start(spec: VoiceSpec, patch: Patch, note: Played) -> Patch:
     """A patch with the values that are moved as they are where the note begins, and that is all for those that the voice doesn't
     move inside a note."""
+    if not note.moved:
+        return patch
     fixed = {p.name: min(max(float(note.moved[p.name][0]), p.low), p.high) for p in spec.params if p.name in note.moved}
     return replace(patch, params=patch.params | fixed) if fixed else patch
 

@@ -15,7 +15,7 @@ from ersatz.core.dsp.levels import panned
 from ersatz.core.params import Choice, Param
 from ersatz.core.song.parts import Modulation
 from ersatz.core.voices import modulation
-from ersatz.core.voices.shapes import declick
+from ersatz.core.voices.shapes import fade
 from ersatz.core.voices.spec import Patch, Played
 
 SOURCES = ("envelope 2", "envelope 3", "lfo 1", "lfo 2", "velocity", "note", "random")
@@ -25,6 +25,8 @@ TO_THE_FIRST, TO_THE_SECOND = ("lfo 2", "lfo1_hz"), ("lfo 1", "lfo2_hz")
 MIDDLE_C = 60
 #: After its release a note has this long for its filters to ring out under the fade.
 RING_S = 0.02
+#: Over so much of its end any note is faded.
+END_S = 0.004
 MODES = ("poly", "mono", "legato")
 
 
@@ -127,6 +129,11 @@ class Movement:
         self._random = float(rng.uniform(-1, 1))
         self._seed = int(rng.integers(1 << 30))
         self._known: dict[str, np.ndarray | float] = {}
+        circles = in_circles(patch.modulations)
+        self._by_target: dict[str, list[Modulation]] = {}
+        for m in patch.modulations:
+            if (m.source, m.target) not in circles:
+                self._by_target.setdefault(m.target, []).append(m)
 
     def source(self, name: str) -> np.ndarray | float:
         """A source over the note, shape (n,), or the one figure of what stands all through it."""
@@ -157,10 +164,8 @@ class Movement:
     def shift(self, target: str) -> np.ndarray | float:
         """What all modulations of a target add up to, in its `moves` unit; one figure where that stands."""
         total: np.ndarray | float = 0.0
-        circles = in_circles(self.patch.modulations)
-        for m in self.patch.modulations:
-            if m.target == target and (m.source, target) not in circles:
-                total = total + m.amount * self.source(m.source)
+        for m in self._by_target.get(target, ()):
+            total = total + m.amount * self.source(m.source)
         return total
 
     def _base(self, target: str) -> np.ndarray | float:
@@ -176,7 +181,7 @@ class Movement:
         """A parameter with everything that moves it, within its range; those in semitones are left unclipped. One number where
         nothing moves it."""
         spec, base = self._table[target], self._base(target)
-        if not any(m.target == target for m in self.patch.modulations):
+        if target not in self._by_target:
             return base
         if spec.moves == "octaves":
             return np.clip(base * np.exp2(self.shift(target)), spec.low, spec.high)
@@ -189,8 +194,7 @@ class Movement:
 
     def is_used(self, target: str) -> bool:
         """Whether a value is set or moved at all."""
-        moved = target in self.note.moved or any(m.target == target for m in self.patch.modulations)
-        return moved or self.patch[target] > 0
+        return target in self._by_target or target in self.note.moved or self.patch[target] > 0
 
 
 def bend_curve(note: Played, n: int) -> np.ndarray | float:
@@ -210,7 +214,9 @@ def shaped(patch: Patch, note: Played, moves: Movement, x: np.ndarray, pitch: np
         x = _filtered(patch, moves, pitch, number, x, note.rate)
     softer = 1 - patch["velocity_level"] * (1 - note.velocity)
     sides = panned(moves.value("pan"), moves.value("level_db")) * softer
-    return declick(_amplified(np.ascontiguousarray(x), figures(moves.source("envelope 1")), sides), note.rate, 0.0, 0.004)
+    out = _amplified(np.ascontiguousarray(x), figures(moves.source("envelope 1")), sides)
+    fade(out, 0, int(END_S * note.rate))
+    return out
 
 
 @compiled

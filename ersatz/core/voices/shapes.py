@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from ersatz.core.compiled import compiled
+
 
 def falling(n: int, seconds: float, rate: float) -> np.ndarray:
     """Exponential decay with time constant `seconds`."""
@@ -22,13 +24,21 @@ def adsr(held: int, n: int, rate: float, attack_s: float, decay_s: float, sustai
 
 def declick(x: np.ndarray, rate: float, attack_s: float = 0.0005, release_s: float = 0.004) -> np.ndarray:
     """Ends faded linearly, so that no hit starts or stops with a step. Works on (n,) and (2, n)."""
-    n = x.shape[-1]
-    a, r = min(n, int(attack_s * rate)), min(n, max(1, int(release_s * rate)))
-    out = np.array(x, np.float64)
-    if a:
-        out[..., :a] *= np.linspace(0, 1, a, endpoint=False)
-    out[..., n - r :] *= np.linspace(1, 0, r)
+    out = np.array(x, np.float64, order="C")
+    fade(np.atleast_2d(out), int(attack_s * rate), int(release_s * rate))
     return out
+
+
+@compiled
+def fade(x: np.ndarray, attack: int, release: int) -> None:  # pragma: no cover - compiled
+    """The first and the last so many samples of x, shape (rows, n), along straight lines from and to 0, in place."""
+    n = x.shape[1]
+    a, r = min(n, attack), min(n, max(1, release))
+    for row in x:
+        for i in range(a):
+            row[i] *= i / a
+        for i in range(1, r):
+            row[n - r + i] *= 1.0 - i / (r - 1)
 
 
 def widened(mono: np.ndarray, rate: float, milliseconds: float) -> np.ndarray:
