@@ -11,6 +11,8 @@ from functools import cache, lru_cache
 import numpy as np
 from scipy import fft
 
+from ersatz.core.compiled import compiled
+
 NOMINAL_HZ = (
     20, 25, 31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000, 2500,
     3150, 4000, 5000, 6300, 8000, 10000, 12500, 16000, 20000,
@@ -31,20 +33,59 @@ def hz_said(hz: float) -> str:
 
 def power_spectrum(mono: np.ndarray) -> np.ndarray:
     """Average power per bin over half-overlapped Hann frames of FRAME samples (Welch 1967); shape (FRAME//2+1,)."""
-    hop = FRAME // 2
-    if len(mono) < FRAME:
-        mono = np.pad(mono, (0, FRAME - len(mono)))
-    frames = np.lib.stride_tricks.sliding_window_view(mono, FRAME)[::hop]
-    window = _window()
+    return _mean_power(_frames(np.ascontiguousarray(mono, np.float32), _window()))
+
+
+def mid_and_side(stereo: np.ndarray) -> np.ndarray:
+    """`power_spectrum` of what both sides of (2, n) have in common and of half their difference, shape (2, FRAME // 2 + 1); twice
+    their sum is the power of both sides."""
+    mid, side, is_mono = _halves(np.ascontiguousarray(stereo, np.float32))
+    power = power_spectrum(mid)
+    # Much is mono.
+    return np.stack([power, np.zeros_like(power) if is_mono else power_spectrum(side)])
+
+
+@compiled
+def _halves(stereo: np.ndarray) -> tuple[np.ndarray, np.ndarray, bool]:  # pragma: no cover - compiled
+    """What both sides have in common, half their difference, and whether there is none."""
+    left, right = stereo[0], stereo[1]
+    mid, side = np.empty_like(left), np.empty_like(left)
+    apart = np.float32(0.0)
+    for i in range(len(left)):
+        mid[i], side[i] = np.float32(0.5) * (left[i] + right[i]), np.float32(0.5) * (left[i] - right[i])
+        apart = max(apart, abs(side[i]))
+    return mid, side, apart == 0
+
+
+@compiled
+def _frames(x: np.ndarray, window: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """Half-overlapped and windowed; what is shorter than one is filled up with silence."""
+    length = len(window)
+    count = 1 + max(0, len(x) - length) // (length // 2)
+    out = np.zeros((count, length), np.float32)
+    for k in range(count):
+        start = k * (length // 2)
+        here, frame = x[start : start + length], out[k]
+        for i in range(len(here)):
+            frame[i] = window[i] * here[i]
+    return out
+
+
+def _mean_power(frames: np.ndarray) -> np.ndarray:
+    """One-sided mean power per sample of windowed frames: Parseval with the window's own energy."""
     power = np.zeros(FRAME // 2 + 1)
     for start in range(0, len(frames), 64):
-        block = fft.rfft(frames[start : start + 64] * window, axis=1, workers=2)
-        # Real and imaginary parts as they lie, one behind the other.
-        power += np.square(block.view(block.real.dtype)).sum(axis=0).reshape(-1, 2).sum(axis=1)
-    # One-sided mean power per sample: Parseval with the window's own energy.
-    scale = np.full(len(power), 2.0)
-    scale[0] = scale[-1] = 1.0
-    return power * scale / (len(frames) * FRAME * float(np.square(window).sum()))
+        _add_powers(fft.rfft(frames[start : start + 64], axis=1), power)
+    power[1:-1] *= 2.0
+    return power / (len(frames) * FRAME * float(np.square(_window()).sum()))
+
+
+@compiled
+def _add_powers(spectra: np.ndarray, out: np.ndarray) -> None:  # pragma: no cover - compiled
+    """Of each bin, onto `out`."""
+    for spectrum in spectra:
+        for i in range(len(out)):
+            out[i] += spectrum[i].real * spectrum[i].real + spectrum[i].imag * spectrum[i].imag
 
 
 @cache

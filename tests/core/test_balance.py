@@ -370,7 +370,7 @@ def test_the_sides_are_as_wide_as_the_references_also_behind_the_master(song, cl
     survey = replace(club_survey, stereo=replace(club_survey.stereo, bands=bands_told))
 
     def through(width):
-        return np.stack([mid + width * side, mid - width * side]).astype(np.float32)
+        return bands.mid_and_side(np.stack([mid + width * side, mid - width * side]).astype(np.float32))
 
     level = _solve_width(song, survey, through(1.0), 1.0).master.width
     # 2 s / (m + s) = 0.3 where the sides have 0.15 of all power.
@@ -378,6 +378,15 @@ def test_the_sides_are_as_wide_as_the_references_also_behind_the_master(song, cl
     # What is right already stays, and what had been set too wide comes back.
     for passed in (level, 0.8 * level, 1.1 * level):
         assert _solve_width(song, survey, through(passed), passed).master.width == pytest.approx(level, rel=0.02)
+
+
+def test_middle_and_sides_have_half_the_power_of_both_sides_together():
+    x = np.random.default_rng(4).standard_normal((2, 40_000)).astype(np.float32)
+    mid, side = bands.mid_and_side(x)
+    np.testing.assert_allclose(2 * (mid + side), bands.power_spectrum(x[0]) + bands.power_spectrum(x[1]), rtol=1e-4)
+    common, none = bands.mid_and_side(np.stack([x[0], x[0]]))
+    np.testing.assert_allclose(common, bands.power_spectrum(x[0]), rtol=1e-5)
+    assert not none.any()
 
 
 @pytest.mark.parametrize("most", [4, 8, 16])

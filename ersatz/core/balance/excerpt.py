@@ -9,15 +9,18 @@ phrases to 0.2 dB in the mean. Short songs are heard whole: there a bar weighs m
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
+from ersatz.core import bands
 from ersatz.core.balance.gain import peaks_db
 from ersatz.core.dsp.levels import factor
 from ersatz.core.loudness import STEP_S, step_energy
 from ersatz.core.mixdown.bars import RATE_HZ, Bars
+from ersatz.core.mixdown.graph import WORKERS
 from ersatz.core.mixdown.render import Mixdown
 from ersatz.core.song.document import PHRASE_BARS, Song
 
@@ -101,6 +104,12 @@ class Mixed:
         """A bar, 1-based and one of the excerpt's, of its samples behind whatever was tried."""
         start = self._starts[bar - 1]
         return x[:, start : start + self.mixdown.bars.length(bar - 1)]
+
+    def spectra(self, x: np.ndarray) -> dict[int, np.ndarray]:
+        """Power spectra (bands.mid_and_side) of each bar, 1-based, of the excerpt's samples behind whatever was tried."""
+        heard = [bar + 1 for bar in self.excerpt.bars]
+        with ThreadPoolExecutor(WORKERS) as pool:
+            return dict(zip(heard, pool.map(lambda bar: bands.mid_and_side(self.bar(x, bar)), heard)))
 
     def energies(self, x: np.ndarray) -> np.ndarray:
         """Of all steps of the song (step_energy), of the excerpt's samples behind whatever was tried."""

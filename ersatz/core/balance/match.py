@@ -9,13 +9,11 @@ master's gain by a model of clipper and limiter (gain.py). All but room and duck
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from functools import partial
 
 import numpy as np
 import scipy
-from scipy import fft
 
 from ersatz.core import bands
 from ersatz.core.audio import Audio
@@ -50,8 +48,6 @@ MAIN_SHARE = 0.65
 MAX_BELL_DB = 3.0
 MAX_SECTION_DB, MIN_SECTION_DB = 3.0, -3.0
 MOST_WIDTH = 1.6
-#: Samples whose middle and sides are transformed at once.
-WIDTH_SAMPLES = 1 << 17
 #: What one correction may stretch a curve by.
 MOST_STRETCH = 2.0
 #: Share of a draft's matching that choosing its registers takes.
@@ -120,9 +116,10 @@ def balance_song(
     mine, main = compared
     song = solve_room(song, survey, render(song), *measured_bars(song, mine, ROOM_BARS), main, locked, at("sends", 0.3, 0.4))
     mixed = mixed_in(render(song), at("master EQ", 0.4, 0.7))
-    song = _solve_eq(song, survey, main, mixed)
+    spectra = mixed.spectra(mixed.samples)
+    song = _with_bells(song, _bells_for(_residual(song, survey, main, spectra)))
     # Room widens: it stands first.
-    song = _solve_width(song, survey, mixed.samples, 1.0)
+    song = _solve_width(song, survey, np.sum([*spectra.values()], axis=0), 1.0)
     song = _section_levels(song, survey, compared, mixed, at("section levels", 0.7, 0.8))
     ducked = _solve_ducking(song, survey, mine, render, at("ducking", 0.8, 0.85))
     if ducked is not song:
@@ -168,15 +165,17 @@ def _with_bells(song: Song, gains: np.ndarray) -> Song:
     return replace(song, master=replace(song.master, eq=bells))
 
 
-def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int], np.ndarray]) -> np.ndarray:
-    """Reference less remake per band, the overall difference taken out, of what is `heard` in a bar, 1-based: MAIN_SHARE of the
-    main section's and the rest of the mean of all others'; NaN in bands of which nothing is known."""
+def _residual(song: Song, survey: Survey, main: int, spectra: Mapping[int, np.ndarray]) -> np.ndarray:
+    """Reference less remake per band, the overall difference taken out, by the `spectra` (bands.mid_and_side) of the bars, 1-based,
+    that stand for it: MAIN_SHARE of the main section's and the rest of the mean of all others'; NaN in bands of which nothing is
+    known."""
     theirs = counterparts(song, survey)
     found: dict[int, np.ndarray] = {}
     for place, (_, section) in enumerate(song.placed()):
         if section.id not in theirs:
             continue
-        power = np.mean([bands.band_power(heard(bar), RATE_HZ) for bar in bars_heard(song, place)], axis=0)
+        both = 2 * np.mean([spectra[bar] for bar in bars_heard(song, place)], axis=0).sum(axis=0)
+        power = bands.band_weights(len(both), RATE_HZ) @ both
         if power.sum() <= SILENT:
             continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)
@@ -190,25 +189,16 @@ def _residual(song: Song, survey: Survey, main: int, heard: Callable[[int], np.n
     return np.asarray(MAIN_SHARE * own + (1 - MAIN_SHARE) * others)
 
 
-def _solve_eq(song: Song, survey: Survey, main: int, mixed: Mixed) -> Song:
-    heard = partial(mixed.bar, mixed.samples)
-    return _with_bells(song, _bells_for(_residual(song, survey, main, heard)))
-
-
-def _solve_width(song: Song, survey: Survey, mix: np.ndarray, passed: float) -> Song:
-    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's. `mix`:
-    what comes into the master or leaves it, shape (2, n); `passed`: the master's side level, if it has passed that already."""
-    bands = [b for b in survey.stereo.bands if b.low_hz >= 270]
-    wanted = float(np.clip(np.mean([b.width for b in bands]), 0.0, 0.9))
+def _solve_width(song: Song, survey: Survey, spectrum: np.ndarray, passed: float) -> Song:
+    """Side level of the master at which the width above 270 Hz of the whole mix, the mean of its bands', is the reference's.
+    `spectrum`: of what comes into the master or leaves it (bands.mid_and_side); `passed`: the master's side level, if it has passed
+    that already."""
+    upper = [b for b in survey.stereo.bands if b.low_hz >= 270]
+    wanted = float(np.clip(np.mean([b.width for b in upper]), 0.0, 0.9))
     # Middle and sides per band; width = 2 s / (m + s), at most 1, and the sides' power goes with the square of their level.
-    powers = np.zeros((len(bands), 2))
-    for start in range(0, mix.shape[1], WIDTH_SAMPLES):
-        x = mix[:, start : start + WIDTH_SAMPLES]
-        spectrum = fft.rfft(np.stack([x[0] + x[1], x[0] - x[1]]), axis=1, workers=2)
-        power = (np.square(spectrum.real) + np.square(spectrum.imag)) / x.shape[1]
-        hz = fft.rfftfreq(x.shape[1], 1 / RATE_HZ)
-        edges = (np.searchsorted(hz, (b.low_hz, b.high_hz)) for b in bands)
-        powers += [power[:, first:stop].sum(axis=1) for first, stop in edges]
+    hz = np.linspace(0, RATE_HZ / 2, spectrum.shape[1])
+    edges = [np.searchsorted(hz, (b.low_hz, b.high_hz)) for b in upper]
+    powers = [spectrum[:, first:stop].sum(axis=1) for first, stop in edges]
     heard = [(m, s) for m, s in powers if m + s > 0]
 
     def off(level: float) -> float:
@@ -226,16 +216,15 @@ def _trimmed(song: Song, survey: Survey, main: int, mixed: Mixed, step: Step) ->
     moved both. With the pass that finished it, where it was finished by them alone."""
     master, mixdown = song.master, mixed.mixdown.varied(song)
     if _is_more_than_levels(master):
-
-        def rendered(bar: int) -> np.ndarray:
-            return mixdown.samples(*mixdown.bar_range(bar, bar))
-
+        heard = (bar + 1 for bar in mixed.excerpt.bars)
+        rendered = {bar: bands.mid_and_side(mixdown.samples(*mixdown.bar_range(bar, bar))) for bar in heard}
         return _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, rendered))), None
     toned = mixdown.toned(mixed.samples, master, step)
     finished = mixdown.limited(toned, master, step)
     passed = gain.Pass(*_in_front(mixed, toned, master), master.gain_db, mixed.energies(finished))
-    song = _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, partial(mixed.bar, finished))))
-    return _solve_width(song, survey, finished, master.width), passed
+    spectra = mixed.spectra(finished)
+    song = _with_bells(song, _bells(song) + _bells_for(_residual(song, survey, main, spectra)))
+    return _solve_width(song, survey, np.sum([*spectra.values()], axis=0), master.width), passed
 
 
 def _bells(song: Song) -> np.ndarray:

@@ -164,9 +164,7 @@ def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:
     """Of a strip, shape (2, n), behind the master's low cut and mono lows, per third octave, shape (BANDS,). In the spectrum, which
     filters at rest multiply: there is one for every part and section."""
     both, sides = _passed(master.low_cut_hz, master.mono_below_hz)
-    mid = bands.power_spectrum((x[0] + x[1]) * np.float32(0.5))
-    # Much is mono.
-    side = bands.power_spectrum((x[0] - x[1]) * np.float32(0.5)) if np.any(x[0] != x[1]) else np.zeros_like(mid)
+    mid, side = bands.mid_and_side(x)
     return np.asarray(bands.band_weights(bands.FRAME // 2 + 1, RATE_HZ) @ (2 * both * (mid + sides * side)))
 
 

@@ -8,7 +8,7 @@ band-limited because they are). Interpolation: Catmull-Rom (Niemitalo 2001, four
 
 from __future__ import annotations
 
-from functools import cache
+from functools import cache, lru_cache
 
 import numpy as np
 from scipy import fft
@@ -393,6 +393,14 @@ def synced(tables: np.ndarray, master: np.ndarray, slave: np.ndarray, start: flo
 COLOURS = {"white": 0.0, "pink": -3.0103, "brown": -6.0206, "blue": 3.0103}
 
 
+@lru_cache(maxsize=16)
+def _colour(name: str, bins: int) -> np.ndarray:
+    """Weight of each bin of a spectrum; not to be written to."""
+    weights = np.maximum(np.arange(bins, dtype=np.float32), 1) ** np.float32(COLOURS[name] / 6.0206)
+    weights.setflags(write=False)
+    return weights
+
+
 def noise(n: int, colour: str, rng: np.random.Generator) -> np.ndarray:
     """Noise of unit power whose density falls or rises by COLOURS, shape (n,): white noise weighted in the spectrum."""
     if colour == "white":
@@ -401,7 +409,6 @@ def noise(n: int, colour: str, rng: np.random.Generator) -> np.ndarray:
         size = fft.next_fast_len(n, real=True)
         # Float32 errs at -130 dB.
         spectrum = fft.rfft(rng.standard_normal(size).astype(np.float32))
-        k = np.maximum(np.arange(len(spectrum), dtype=np.float32), 1)
-        spectrum *= k ** np.float32(COLOURS[colour] / 6.0206)
+        spectrum *= _colour(colour, len(spectrum))
         weighted = fft.irfft(spectrum, size)[:n].astype(np.float64)
     return np.asarray(weighted / max(float(np.sqrt(np.mean(np.square(weighted)))), 1e-12))
