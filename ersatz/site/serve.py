@@ -22,6 +22,7 @@ LEAST_FREE_MB = 700
 START_WITHIN_S = 60
 #: Address that says only that the server runs.
 ALIVE = "/alive/"
+MANAGE = [sys.executable, "-m", "ersatz.site.manage"]
 
 
 def main() -> int:
@@ -49,21 +50,27 @@ def main() -> int:
     free_mb = shutil.disk_usage(home).free // (1024 * 1024)
     if free_mb < LEAST_FREE_MB:
         return _fail(f"the disk is nearly full: {LEAST_FREE_MB} MB are needed and {free_mb} MB are free.")
-    manage = [sys.executable, "-m", "ersatz.site.manage"]
-    prepared = home / "prepared"
-    wanted = _migrations() + (" demo" if arguments.demo else "")
-    if not prepared.exists() or prepared.read_text() != wanted:
-        if subprocess.call([*manage, "migrate", "--verbosity", "0"]):
-            return _fail("the database could not be prepared; see above.")
-        if arguments.demo and subprocess.call([*manage, "seed_demo"]):
-            return _fail("the demo could not be started; see above.")
-        prepared.write_text(wanted)
+    if failed := prepare(home, arguments.demo):
+        return _fail(failed)
     configured = ["--config", "python:ersatz.site.gunicorn_conf"]
     web = [sys.executable, "-m", "gunicorn", *configured, "--bind", f"127.0.0.1:{arguments.port}"]
-    if run_together([web, [*manage, "run_huey", "--quiet"]], _say_when_up(arguments.port)):
+    if run_together([web, [*MANAGE, "run_huey", "--quiet"]], _say_when_up(arguments.port)):
         print("\nStopping", file=sys.stderr)
         return 0
     return _fail("the web server or the worker ended again and again; see above.")
+
+
+def prepare(home: Path, demo: bool = False) -> str:
+    """Brings the data in a home, which ERSATZ_HOME names, to what this version needs; gives a sentence where that fails."""
+    prepared, wanted = home / "prepared", _migrations() + (" demo" if demo else "")
+    if prepared.exists() and prepared.read_text() == wanted:
+        return ""
+    if subprocess.call([*MANAGE, "migrate", "--verbosity", "0"]):
+        return "the database could not be prepared; see above."
+    if demo and subprocess.call([*MANAGE, "seed_demo"]):
+        return "the demo could not be started; see above."
+    prepared.write_text(wanted)
+    return ""
 
 
 def _migrations() -> str:

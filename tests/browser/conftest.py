@@ -72,10 +72,23 @@ class Server:
             return False
 
 
+@pytest.fixture(scope="session")
+def ready_home(tmp_path_factory) -> Path:
+    """A home as the first start leaves it, to be copied."""
+    home = tmp_path_factory.mktemp("ready") / "home"
+    home.mkdir()
+    script = (
+        "import sys; from pathlib import Path; from ersatz.site.serve import prepare; sys.exit(prepare(Path(sys.argv[1])) or 0)"
+    )
+    environment = {**os.environ, "ERSATZ_HOME": str(home), "DJANGO_SETTINGS_MODULE": "ersatz.site.settings"}
+    subprocess.run([sys.executable, "-c", script, str(home)], env=environment, check=True)
+    return home
+
+
 @pytest.fixture
-def server(tmp_path):
+def server(tmp_path, ready_home):
     """An application that nobody has used yet."""
-    running = Server(tmp_path / "home")
+    running = Server(shutil.copytree(ready_home, tmp_path / "home"))
     running.start()
     yield running
     running.stop()
@@ -113,7 +126,7 @@ def seed_count(name: str) -> int:
 
 
 @pytest.fixture(scope="package")
-def house(tmp_path_factory, club_file, club_survey, song):
+def house(tmp_path_factory, ready_home, club_file, club_survey, song):
     folder = tmp_path_factory.mktemp("house")
     shutil.copyfile(club_file, folder / "club.flac")
     (folder / "survey.json").write_text(json.dumps(club_survey.to_json()))
@@ -121,10 +134,9 @@ def house(tmp_path_factory, club_file, club_survey, song):
     # What is compiled on first use is compiled here, before anybody waits for it in a browser.
     mixdown = Mixdown(song)
     mixdown.samples(*mixdown.bar_range(9, 9))
-    home = folder / "home"
+    home = shutil.copytree(ready_home, folder / "home")
     environment = {**os.environ, "ERSATZ_HOME": str(home), "DJANGO_SETTINGS_MODULE": "ersatz.site.settings"}
-    for command in (["ersatz.site.manage", "migrate", "--verbosity", "0"], ["tests.browser.seed", str(folder)]):
-        subprocess.run([sys.executable, "-m", *command], env=environment, check=True)
+    subprocess.run([sys.executable, "-m", "tests.browser.seed", str(folder)], env=environment, check=True)
     running = House(home)
     running.start()
     yield running
