@@ -14,9 +14,8 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from numba import njit
 
-from ersatz.core.compiled import compiled
+from ersatz.core.compiled import compiled, unordered
 from ersatz.core.dsp.filters import biquad, kept
 
 ABSOLUTE_GATE_LUFS = -70.0
@@ -155,7 +154,7 @@ def interpolator(half_taps: int = HALF_TAPS, phases: int = PHASES) -> np.ndarray
     return np.asarray(taps / taps.sum(axis=1, keepdims=True))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@unordered
 def _between_samples(x: np.ndarray, taps: np.ndarray, threshold: float) -> float:  # pragma: no cover - compiled
     """Largest magnitude between the samples of `x`, which is padded by half the taps on both sides."""
     peak = 0.0

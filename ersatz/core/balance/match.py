@@ -23,7 +23,7 @@ from ersatz.core.balance.lanes import measured_bars
 from ersatz.core.balance.pumping import DROP_BARS, LEAST_DB, measure_ducked, own_pump
 from ersatz.core.balance.register import with_registers
 from ersatz.core.balance.room import solve_room
-from ersatz.core.balance.solver import SILENT, inside, measure_powers, solve_strips
+from ersatz.core.balance.solver import SILENT, Powers, inside, measure_powers, solve_strips
 from ersatz.core.edits.strips import MOST_DUCKED_DB
 from ersatz.core.effects import eq
 from ersatz.core.gap.plans import compared_first, counterparts
@@ -77,18 +77,22 @@ def match_song(
     kept = cache or RenderCache.temporary()
     progress("registers", 0.0)
     powers = measure_powers(song, survey, Mixdown(song, kept), step=lambda f: progress("registers", REGISTERS * f))
-    if powers is not None:
-        song = with_registers(song, powers)
-    return balance_song(song, survey, cache=kept, progress=lambda phase, f: progress(phase, REGISTERS + (1 - REGISTERS) * f))
+    moved = song if powers is None else with_registers(song, powers)
+    known = powers if moved == song else None
+    return balance_song(
+        moved, survey, cache=kept, powers=known, progress=lambda phase, f: progress(phase, REGISTERS + (1 - REGISTERS) * f)
+    )
 
 
 @one_thread_of_algebra
 def balance_song(
     song: Song, survey: Survey, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
     cache: RenderCache | None = None, samples: Samples = no_samples, progress: Progress = lambda phase, fraction: None,
+    powers: Powers | None = None,
 ) -> Song:  # fmt: skip
     """The song brought to the reference. `sections`: places in the plan that are solved for, all if left out; where some are
-    chosen, only levels and EQ of parts are. `locked`: ids of strips that stay as they are, the master among them. Deterministic."""
+    chosen, only levels and EQ of parts are. `locked`: ids of strips that stay as they are, the master among them. `powers`: of this
+    song, where they are measured already. Deterministic."""
     kept = cache or RenderCache.temporary()
 
     def render(song: Song) -> Mixdown:
@@ -100,7 +104,8 @@ def balance_song(
         return lambda fraction: progress(phase, begin + (end - begin) * fraction)
 
     alone = sections is not None
-    song = solve_strips(song, survey, render(song), sections, locked, at("levels and EQ of parts", 0.0, 1.0 if alone else 0.3))
+    levels = at("levels and EQ of parts", 0.0, 1.0 if alone else 0.3)
+    song = solve_strips(song, survey, render(song), sections, locked, levels, powers)
     if alone:
         progress("levels and EQ of parts", 1.0)
         return song

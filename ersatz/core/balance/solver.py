@@ -91,11 +91,12 @@ def inside() -> np.ndarray:
 
 def solve_strips(
     song: Song, survey: Survey, mixdown: Mixdown, sections: Sequence[int] | None = None, locked: frozenset[str] = frozenset(),
-    step: Step = lambda fraction: None,
+    step: Step = lambda fraction: None, powers: Powers | None = None,
 ) -> Song:  # fmt: skip
     """The song with low cuts, faders, equalisers and section levels of its parts solved for `sections` (places in the plan; all
-    that the reference has if left out); strips in `locked` stay as they are."""
-    powers = measure_powers(song, survey, mixdown, sections, step)
+    that the reference has if left out); strips in `locked` stay as they are. `powers`: of the song, where they are measured
+    already."""
+    powers = powers or measure_powers(song, survey, mixdown, sections, step)
     if powers is None:
         return song
     cut = _with_low_cuts(song, powers, locked)

@@ -15,9 +15,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
-from numba import njit
 
-from ersatz.core.compiled import compiled
+from ersatz.core.compiled import compiled, unordered
 from ersatz.core.survey.envelopes import FRAME, PER_BEAT, RATE_HZ
 from ersatz.core.survey.threads import in_threads
 
@@ -318,7 +317,7 @@ def _count(levels: np.ndarray, lags: np.ndarray, counts: np.ndarray) -> None:
                 counts[k, i % points, low + 1] += part
 
 
-@njit(cache=True, nogil=True, fastmath={"reassoc", "contract", "nsz"})
+@unordered
 def _look_up(table: np.ndarray, seen: np.ndarray, lags: np.ndarray, out: np.ndarray) -> None:
     rows = table.shape[3]
     points = table.shape[1]

@@ -10,8 +10,9 @@ Johnston 1988).
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from scipy import fft
+
+from ersatz.core.compiled import unordered
 
 FRAME = 1024
 HOP = 256
@@ -69,7 +70,7 @@ def band_powers(frames: np.ndarray, ranges: Ranges, at_once: int) -> np.ndarray:
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@unordered
 def _sum_bands(block: np.ndarray, ranges: Ranges, start: int, power: np.ndarray) -> None:  # pragma: no cover - compiled
     """Of a block of frames, into the columns of `power` from `start` on."""
     square = np.empty(block.shape[1], np.float32)
@@ -77,7 +78,7 @@ def _sum_bands(block: np.ndarray, ranges: Ranges, start: int, power: np.ndarray)
         _sum_frame(block[t], ranges, square, start + t, power)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@unordered
 def _sum_frame(frame: np.ndarray, ranges: Ranges, square: np.ndarray, t: int, power: np.ndarray) -> None:  # pragma: no cover
     """Writes the power of each bin of a frame to `square` and of each band to column `t` of `power`."""
     first, low, last, high = ranges
@@ -95,7 +96,7 @@ def _sum_frame(frame: np.ndarray, ranges: Ranges, square: np.ndarray, t: int, po
         power[b, t] = total
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@unordered
 def _sum_bands_and_noise(  # pragma: no cover - compiled
     block: np.ndarray, ranges: Ranges, noise: np.ndarray, start: int, power: np.ndarray, level: np.ndarray
 ) -> None:

@@ -11,8 +11,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from ersatz.core.compiled import unordered
 from ersatz.core.survey.bars import STEPS_PER_BEAT, BarTable
 from ersatz.core.survey.shared import LOW_HZ, Shared
 from ersatz.core.survey.slots import REACH, SPAN, peaks_at, sustained_rise
@@ -214,7 +214,7 @@ def _best_lags(x: np.ndarray, start: np.ndarray, template: np.ndarray, slack: in
     return lags, scores
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@unordered
 def _match(  # pragma: no cover - compiled
     x: np.ndarray, start: np.ndarray, unit: np.ndarray, slack: int, lags: np.ndarray, scores: np.ndarray
 ) -> None:
