@@ -45,15 +45,19 @@ def main(folder: Path) -> None:
         )
         made.folder.mkdir(parents=True)
         shutil.copyfile(folder / "club.flac", made.audio_path)
-        write_audio(made.listening_path, Audio(audio.samples, RATE_HZ))
+        if references:
+            shutil.copyfile(references[0].listening_path, made.listening_path)
+        else:
+            write_audio(made.listening_path, Audio(audio.samples, RATE_HZ))
         references.append(made)
+    drafted = Song.from_json(song)
     for k in range(DRAFTS):
         remake = Remake.objects.create(owner=user, reference=references[0], title=f"Draft {k}")
-        remake.start(Song.from_json(song), "Drafted from the reference")
+        remake.start(drafted, "Drafted from the reference")
     # What is looked at and never changed: a remake that is measured, and a target.
     read = Remake.objects.create(owner=user, reference=references[0], title="Draft to look at")
-    read.start(Song.from_json(song), "Drafted from the reference")
-    Measurement.objects.create(remake=read, sha=Song.from_json(song).sha(), survey_json=survey)
+    read.start(drafted, "Drafted from the reference")
+    Measurement.objects.create(remake=read, sha=drafted.sha(), survey_json=survey)
     # One whose tune is the reference's.
     tune = survey_of_recording(Survey.from_json(survey)).to_json()
     played = recording(TUNE)
@@ -63,7 +67,7 @@ def main(folder: Path) -> None:
     original.folder.mkdir(parents=True)
     for path in (original.audio_path, original.listening_path):
         write_audio(path, played)
-    copied = playing(Song.from_json(song), "lead", TUNE)
+    copied = playing(drafted, "lead", TUNE)
     copy = Remake.objects.create(owner=user, reference=original, title="The same again")
     copy.start(copied, "Drafted from the reference")
     Measurement.objects.create(remake=copy, sha=copied.sha(), survey_json=survey)
