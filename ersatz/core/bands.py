@@ -11,7 +11,7 @@ from functools import cache, lru_cache
 import numpy as np
 from scipy import fft
 
-from ersatz.core.compiled import compiled
+from ersatz.core.compiled import compiled, unordered
 
 NOMINAL_HZ = (
     20, 25, 31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000, 2500,
@@ -45,7 +45,7 @@ def mid_and_side(stereo: np.ndarray) -> np.ndarray:
     return np.stack([power, np.zeros_like(power) if is_mono else power_spectrum(side)])
 
 
-@compiled
+@unordered
 def _halves(stereo: np.ndarray) -> tuple[np.ndarray, np.ndarray, bool]:  # pragma: no cover - compiled
     """What both sides have in common, half their difference, and whether there is none."""
     left, right = stereo[0], stereo[1]

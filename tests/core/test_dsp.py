@@ -7,8 +7,10 @@ from scipy import signal
 from ersatz.core.dsp import filters, followers, rates, shapers
 from ersatz.core.dsp.control import joined
 from ersatz.core.dsp.convolution import PART, convolved, parts_of
+from ersatz.core.dsp.levels import factor, panned
 from ersatz.core.effects import eq
 from ersatz.core.song.document import EqBand
+from ersatz.core.voices import shapes
 
 RATE = 44_100
 
@@ -302,3 +304,23 @@ def test_one_side_alone_is_filtered_as_either_of_both():
     assert np.array_equal(filters.cascade(sections, x[None]), filters.cascade(sections, x)[None])
     with pytest.raises(ValueError, match="shape"):
         filters.cascade(sections, np.zeros((3, 100)))
+
+
+@pytest.mark.parametrize(("pan", "db"), [(0.0, 0.0), (-1.0, -6.0), (0.3, 4.5), (1.0, 0.0), (1.7, -200.0), (0.0, -np.inf)])
+def test_a_pan_that_stands_has_the_gains_of_one_that_moves(pan, db):
+    stands, moves = panned(pan, db), panned(np.array([pan, pan]), np.array([db, db]))
+    np.testing.assert_allclose(stands, moves[:, :1], rtol=1e-12, atol=1e-15)
+    # Constant power, 1 on both sides in the middle.
+    assert np.square(stands).sum() == pytest.approx(2 * 10 ** (db / 10))
+    assert factor(db) == pytest.approx(factor(np.array([db]))[0])
+
+
+def test_ends_are_faded_along_straight_lines_and_nothing_else_is():
+    x = np.ones((2, 1000))
+    faded = shapes.declick(x, 10_000, 0.01, 0.02)
+    np.testing.assert_allclose(faded[0, :100], np.arange(100) / 100)
+    np.testing.assert_allclose(faded[1, -200:], np.linspace(1, 0, 200))
+    assert (faded[:, 100:-200] == 1).all() and (x == 1).all()
+    # What is shorter than its fades begins and ends at zero all the same.
+    short = shapes.declick(np.ones(50), 10_000, 0.01, 0.02)
+    assert short.shape == (50,) and short[0] == short[-1] == 0 and (short < 1).all()

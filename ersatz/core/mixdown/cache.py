@@ -158,15 +158,16 @@ class RenderCache:
         try:
             begun = time.perf_counter()
             value = self._read(key) if on_disk else None
+            to_write = value is None and on_disk
             if value is None:
                 value = compute()
                 self.computed += 1
-                if on_disk and self._shared:
-                    self._write(key, value)
-                elif on_disk:
-                    self._unwritten.add(key)
+            if to_write and self._shared:
+                self._write(key, value)
             value.setflags(write=False)
             with self._lock:
+                if to_write and not self._shared:
+                    self._unwritten.add(key)
                 gone = memory.put(key, value, time.perf_counter() - begun)
                 unwritten = self._unwritten & gone.keys()
                 self._unwritten -= unwritten
