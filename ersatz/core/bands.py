@@ -24,6 +24,8 @@ EDGES_HZ = np.append(EXACT_HZ * 10**-0.05, EXACT_HZ[-1] * 10**0.05)
 FLOOR_DB = -100.0
 #: Long enough that the 20 Hz band (4.6 Hz wide) spans more than one bin.
 FRAME = 16384
+#: Frames that are transformed at once.
+AT_ONCE = 64
 
 
 def hz_said(hz: float) -> str:
@@ -33,35 +35,41 @@ def hz_said(hz: float) -> str:
 
 def power_spectrum(mono: np.ndarray) -> np.ndarray:
     """Average power per bin over half-overlapped Hann frames of FRAME samples (Welch 1967); shape (FRAME//2+1,)."""
-    return _mean_power(_frames(np.ascontiguousarray(mono, np.float32), _window()))
+    mono, window, hop = np.ascontiguousarray(mono, np.float32), _window(), FRAME // 2
+    count = 1 + max(0, len(mono) - FRAME) // hop
+    power = np.zeros(FRAME // 2 + 1)
+    for first in range(0, count, AT_ONCE):
+        _add_powers(fft.rfft(_frames(mono[first * hop :], min(AT_ONCE, count - first), window), axis=1), power)
+    # One-sided mean power per sample: Parseval with the window's own energy.
+    power[1:-1] *= 2.0
+    return power / (count * FRAME * float(np.square(window).sum()))
 
 
 def mid_and_side(stereo: np.ndarray) -> np.ndarray:
-    """`power_spectrum` of what both sides of (2, n) have in common and of half their difference, shape (2, FRAME // 2 + 1); twice
-    their sum is the power of both sides."""
-    mid, side, is_mono = _halves(np.ascontiguousarray(stereo, np.float32))
+    """`power_spectrum` of what both sides of (2, n) have in common and of what they differ by, shape (2, FRAME // 2 + 1), whose sum
+    is that of both sides."""
+    mid, side, is_mono = _turned(np.ascontiguousarray(stereo, np.float32))
     power = power_spectrum(mid)
     # Much is mono.
     return np.stack([power, np.zeros_like(power) if is_mono else power_spectrum(side)])
 
 
 @unordered
-def _halves(stereo: np.ndarray) -> tuple[np.ndarray, np.ndarray, bool]:  # pragma: no cover - compiled
-    """What both sides have in common, half their difference, and whether there is none."""
-    left, right = stereo[0], stereo[1]
+def _turned(stereo: np.ndarray) -> tuple[np.ndarray, np.ndarray, bool]:  # pragma: no cover - compiled
+    """Both sides' sum and difference at the power of both, and whether there is no difference."""
+    left, right, gain = stereo[0], stereo[1], np.float32(np.sqrt(0.5))
     mid, side = np.empty_like(left), np.empty_like(left)
     apart = np.float32(0.0)
     for i in range(len(left)):
-        mid[i], side[i] = np.float32(0.5) * (left[i] + right[i]), np.float32(0.5) * (left[i] - right[i])
+        mid[i], side[i] = gain * (left[i] + right[i]), gain * (left[i] - right[i])
         apart = max(apart, abs(side[i]))
     return mid, side, apart == 0
 
 
 @compiled
-def _frames(x: np.ndarray, window: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
-    """Half-overlapped and windowed; what is shorter than one is filled up with silence."""
+def _frames(x: np.ndarray, count: int, window: np.ndarray) -> np.ndarray:  # pragma: no cover - compiled
+    """The first so many, half-overlapped and windowed; behind the end is silence."""
     length = len(window)
-    count = 1 + max(0, len(x) - length) // (length // 2)
     out = np.zeros((count, length), np.float32)
     for k in range(count):
         start = k * (length // 2)
@@ -69,15 +77,6 @@ def _frames(x: np.ndarray, window: np.ndarray) -> np.ndarray:  # pragma: no cove
         for i in range(len(here)):
             frame[i] = window[i] * here[i]
     return out
-
-
-def _mean_power(frames: np.ndarray) -> np.ndarray:
-    """One-sided mean power per sample of windowed frames: Parseval with the window's own energy."""
-    power = np.zeros(FRAME // 2 + 1)
-    for start in range(0, len(frames), 64):
-        _add_powers(fft.rfft(frames[start : start + 64], axis=1), power)
-    power[1:-1] *= 2.0
-    return power / (len(frames) * FRAME * float(np.square(_window()).sum()))
 
 
 @compiled
@@ -112,7 +111,12 @@ def share_of_bins(bins: int, rate_hz: int, low_hz: np.ndarray, high_hz: np.ndarr
 
 def band_power(stereo: np.ndarray, rate_hz: int) -> np.ndarray:
     """Mean power in each third octave, channels added, shape (BANDS,)."""
-    return np.asarray(band_weights(FRAME // 2 + 1, rate_hz) @ sum(power_spectrum(channel) for channel in stereo))
+    return in_bands(np.sum([power_spectrum(channel) for channel in stereo], axis=0), rate_hz)
+
+
+def in_bands(spectrum: np.ndarray, rate_hz: int) -> np.ndarray:
+    """What of a `power_spectrum` lies in each third octave, shape (BANDS,)."""
+    return np.asarray(band_weights(len(spectrum), rate_hz) @ spectrum)
 
 
 def relative_db(power: np.ndarray, total: float | None = None) -> np.ndarray:

@@ -32,7 +32,8 @@ def main(folder: Path) -> None:
     survey, song = (json.loads((folder / name).read_text()) for name in ("survey.json", "song.json"))
     # As a measurement of this file has it: addresses of its bars hold it.
     survey["source"]["sha256"] = file_sha256(folder / "club.flac")
-    audio = read_audio(folder / "club.flac")
+    audio, listening = read_audio(folder / "club.flac"), folder / "listening.flac"
+    write_audio(listening, Audio(audio.samples, RATE_HZ))
     references = []
     for k in range(REFERENCES):
         made = Reference.objects.create(
@@ -45,10 +46,7 @@ def main(folder: Path) -> None:
         )
         made.folder.mkdir(parents=True)
         shutil.copyfile(folder / "club.flac", made.audio_path)
-        if references:
-            shutil.copyfile(references[0].listening_path, made.listening_path)
-        else:
-            write_audio(made.listening_path, Audio(audio.samples, RATE_HZ))
+        shutil.copyfile(listening, made.listening_path)
         references.append(made)
     drafted = Song.from_json(song)
     for k in range(DRAFTS):

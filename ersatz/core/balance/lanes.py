@@ -124,8 +124,8 @@ def lanes_of(
 @one_thread_of_algebra
 def measure_lane(strip: str, x: np.ndarray) -> Lane:
     """`x`: shape (2, n)."""
-    side = (x[0] - x[1])[None] * np.float32(np.sqrt(0.5))
-    return Lane(strip, bands.band_power(x, RATE_HZ), bands.band_power(side, RATE_HZ), _frames(x))
+    mid, side = (bands.in_bands(spectrum, RATE_HZ) for spectrum in bands.mid_and_side(x))
+    return Lane(strip, mid + side, side, _frames(x))
 
 
 @cache

@@ -179,8 +179,7 @@ def _residual(song: Song, survey: Survey, main: int, spectra: Mapping[int, np.nd
     for place, (_, section) in enumerate(song.placed()):
         if section.id not in theirs:
             continue
-        both = 2 * np.mean([spectra[bar] for bar in bars_heard(song, place)], axis=0).sum(axis=0)
-        power = bands.band_weights(len(both), RATE_HZ) @ both
+        power = bands.in_bands(np.mean([spectra[bar] for bar in bars_heard(song, place)], axis=0).sum(axis=0), RATE_HZ)
         if power.sum() <= SILENT:
             continue
         target = np.array(survey.spectrum.per_section[theirs[section.id]].level_db)

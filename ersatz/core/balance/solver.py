@@ -166,7 +166,7 @@ def power_behind_master(x: np.ndarray, master: Master) -> np.ndarray:
     filters at rest multiply: there is one for every part and section."""
     both, sides = _passed(master.low_cut_hz, master.mono_below_hz)
     mid, side = bands.mid_and_side(x)
-    return np.asarray(bands.band_weights(bands.FRAME // 2 + 1, RATE_HZ) @ (2 * both * (mid + sides * side)))
+    return bands.in_bands(both * (mid + sides * side), RATE_HZ)
 
 
 @lru_cache(maxsize=8)

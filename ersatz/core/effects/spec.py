@@ -26,18 +26,19 @@ class Settings:
 
     def flat(self, name: str) -> float:
         """One number: of an automated value its mean."""
-        value = self.values[name]
-        return float(np.mean(value) if isinstance(value, np.ndarray) else value)
+        return self._one(name, np.mean)
 
     def least(self, name: str) -> float:
         """The lowest figure that a value has."""
-        value = self.values[name]
-        return float(np.min(value) if isinstance(value, np.ndarray) else value)
+        return self._one(name, np.min)
 
     def most(self, name: str) -> float:
         """The highest."""
+        return self._one(name, np.max)
+
+    def _one(self, name: str, of: Callable[[np.ndarray], float]) -> float:
         value = self.values[name]
-        return float(np.max(value) if isinstance(value, np.ndarray) else value)
+        return float(of(value) if isinstance(value, np.ndarray) else value)
 
     def curve(self, name: str, n: int) -> np.ndarray:
         """A value per sample, shape (n,)."""
